@@ -1,0 +1,54 @@
+"""Numbers drawn from a layout: mark centres, nearest neighbours, ink colours as densities."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.layout.document import MarksBlock
+
+Floats = NDArray[np.float64]
+
+
+def mark_centres(block: MarksBlock) -> Floats:
+    """Centres of a block's marks, (nozzles, 2) as (x, y) in mm, in the order of the marks."""
+    i = np.arange(block.nozzles)
+    column, row = i % block.columns, i // block.columns
+    steps = np.outer(column, block.column_pitch) + np.outer(row, block.row_pitch)
+    return np.asarray(steps + np.asarray(block.origin), dtype=np.float64)
+
+
+def clear_height(block: MarksBlock) -> float:
+    """Distance in mm along y from a mark's centre to the nearest other mark that shares its x range.
+
+    A deflected mark can be followed at most half this far before it might be a neighbour. Where a block
+    has no such neighbour (one row), eight nozzle pitches are taken.
+    """
+    length = block.mark[0]
+    rows = -(-block.nozzles // block.columns)
+    nearest = 8.0 * max(block.nozzle_pitch, block.mark[1])
+    for r in range(0, min(rows, 4)):
+        for c in range(-min(block.columns - 1, 64), min(block.columns, 65)):
+            dx = c * block.column_pitch[0] + r * block.row_pitch[0]
+            dy = abs(c * block.column_pitch[1] + r * block.row_pitch[1])
+            if (r or c) and abs(dx) < length and dy > 0:
+                nearest = min(nearest, dy)
+    return nearest
+
+
+def clear_width(block: MarksBlock) -> float:
+    """Gap in mm along x between a mark's end and the nearest mark at about the same height (0 or more)."""
+    length, thickness = block.mark
+    rows = -(-block.nozzles // block.columns)
+    nearest = length
+    for r in range(0, min(rows, 4)):
+        for c in range(-min(block.columns - 1, 64), min(block.columns, 65)):
+            dx = abs(c * block.column_pitch[0] + r * block.row_pitch[0])
+            dy = abs(c * block.column_pitch[1] + r * block.row_pitch[1])
+            if (r or c) and dx >= length * 0.999 and dy < 2.5 * thickness + block.nozzle_pitch:
+                nearest = min(nearest, max(dx - length, 0.0))
+    return nearest
+
+
+def ink_rgb(ink: str) -> Floats:
+    """The ink's colour as linear reflectance, (3,) in 0..1, red green blue (IEC 61966-2-1 decoding)."""
+    srgb = np.array([int(ink[i : i + 2], 16) for i in (1, 3, 5)]) / 255.0
+    return np.where(srgb <= 0.04045, srgb / 12.92, ((srgb + 0.055) / 1.055) ** 2.4)

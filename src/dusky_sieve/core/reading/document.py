@@ -1,0 +1,74 @@
+"""The reading as a document: what was found on the photographs, nozzle by nozzle."""
+
+from typing import Literal
+
+from dusky_sieve.core.layout import Backing, Frozen
+
+State = Literal["firing", "missing", "deflected", "weak", "unsure"]
+
+# One table of warnings: code, then the sentence. {block} and {share} are filled in.
+WARNINGS = {
+    "cut_off": "The {block} block runs over the edge of the photo: step back so that the whole pattern is in the frame.",
+    "glare": "Glare covers {share} of the {block} block: tilt the sheet or move the lamp.",
+    "blurred": "The {block} block is out of focus: rest the phone on something and photograph it again.",
+    "small": "The pattern is small on this photo ({share} px per nozzle pitch): go closer, so that it fills the frame.",
+    "dim": "The {block} block is hardly lit: photograph it by a window or under a lamp.",
+}
+
+
+class Warned(Frozen):
+    """One thing a person should know about a photo."""
+
+    code: Literal["cut_off", "glare", "blurred", "small", "dim"]
+    message: str
+    block: str | None = None
+
+
+class PhotoReading(Frozen):
+    """What became of one photo."""
+
+    file: str
+    width: int
+    height: int
+    backing: Backing
+    found: bool
+    why: str | None = None
+    sheet_to_photo: tuple[tuple[float, ...], ...] | None = None
+    warp_mm: tuple[tuple[float, ...], ...] | None = None
+    residual_um: float | None = None
+    px_per_mm: float | None = None
+    warnings: tuple[Warned, ...] = ()
+
+
+class Fault(Frozen):
+    """A nozzle that does not fire as it should, or of which the photo does not say."""
+
+    nozzle: int
+    state: Literal["missing", "deflected", "weak", "unsure"]
+    confidence: float | None = None
+    ink: float | None = None
+    offset_um: tuple[float, float] | None = None
+
+
+class BlockReading(Frozen):
+    """One block's nozzles. `read` False says `why`."""
+
+    id: str
+    channel: str
+    head: int
+    kind: Literal["marks", "solid"]
+    read: bool
+    why: str | None = None
+    shift_um: tuple[float, float] | None = None
+    counts: dict[str, int] | None = None
+    faults: tuple[Fault, ...] = ()
+
+
+class Reading(Frozen):
+    """One sheet, read."""
+
+    format: Literal["dusky-sieve-reading"] = "dusky-sieve-reading"
+    version: Literal[1] = 1
+    layout: str
+    photos: tuple[PhotoReading, ...]
+    blocks: tuple[BlockReading, ...]

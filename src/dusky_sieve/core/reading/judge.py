@@ -1,0 +1,88 @@
+"""From what was measured of a mark to its state and how sure that is."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.layout import MarksBlock
+from dusky_sieve.core.reading.document import Fault, State
+
+Floats = NDArray[np.float64]
+
+MISSING_BELOW = 0.15  # share of the block's typical mark, reading contract
+WEAK_BELOW = 0.60  # share of the block's typical mark, reading contract
+DEFLECTED_FROM = 0.50  # nozzle pitches from its place, reading contract
+UNSURE_BELOW = 0.60  # probability of the likeliest state under which a person is asked; 0.5 is a coin
+INK_FLOOR = 0.035  # share: what the profile model misses even on a clean photo; from benchmarks/read.py residuals
+PLACE_FLOOR = 0.045  # nozzle pitches: the same for the place
+
+STATES: tuple[State, ...] = ("firing", "missing", "deflected", "weak")
+
+
+@dataclass(frozen=True)
+class Judgement:
+    """States of a block's marks: `state` (n,) as indices into STATES, `probability` (n,), `judged` (n,)."""
+
+    state: NDArray[np.int64]
+    probability: Floats
+    judged: NDArray[np.bool_]
+
+
+def judge_marks(ink: Floats, ink_sigma: Floats, offset_pitches: Floats, offset_sigma: Floats, judged: NDArray[np.bool_]) -> Judgement:
+    """The likeliest state of each mark and its probability.
+
+    ink, ink_sigma : (n,) share of the typical mark
+    offset_pitches, offset_sigma : (n, 2) in nozzle pitches, block shift and warp taken out; NaN where unprinted
+    judged : (n,) False where the photo hides the mark
+
+    Errors of ink and of both directions are taken as independent and normal; the probability that the offset
+    reaches the limit is that of the direction in which it is larger, since x counts only as far as it is known.
+    """
+    spread = np.hypot(ink_sigma, INK_FLOOR + 0.03 * np.clip(ink, 0, 1))
+    p_missing = 1 - _above(ink, MISSING_BELOW, spread)
+    p_full = _above(ink, WEAK_BELOW, spread)
+    away = np.nan_to_num(np.abs(offset_pitches), nan=0.0)
+    sigma = np.hypot(np.nan_to_num(offset_sigma, nan=1.0), PLACE_FLOOR)
+    p_axis = _above(away, DEFLECTED_FROM, sigma)
+    # A direction that is hardly known must not cry wolf: it counts by how far it clears the limit.
+    p_axis = np.where((away < DEFLECTED_FROM) & (sigma > 0.25), 0.0, p_axis)
+    p_away = p_axis.max(axis=1)
+    p_away = np.where(np.isnan(offset_pitches).any(axis=1), 0.0, p_away)
+    p_here = 1 - p_away
+    p_weak = np.maximum(1 - p_missing - p_full, 0)
+    table = np.stack([p_full * p_here, p_missing, (1 - p_missing) * p_away, p_weak * p_here], axis=1)
+    table /= table.sum(axis=1, keepdims=True)
+    state = table.argmax(axis=1)
+    return Judgement(state, table[np.arange(len(state)), state], judged)
+
+
+def faults_of(block: MarksBlock, judgement: Judgement, ink: Floats, offset_um: Floats) -> tuple[tuple[Fault, ...], dict[str, int]]:
+    """Every nozzle that is not firing, in nozzle order, and the counts, which add up to the block's nozzles."""
+    counts = {"firing": 0, "missing": 0, "deflected": 0, "weak": 0, "unsure": 0}
+    faults: list[Fault] = []
+    for i, nozzle in enumerate(block.numbers):
+        state = STATES[judgement.state[i]]
+        if not judgement.judged[i] or judgement.probability[i] < UNSURE_BELOW:
+            counts["unsure"] += 1
+            faults.append(Fault(nozzle=nozzle, state="unsure"))
+            continue
+        counts[state] += 1
+        if state == "firing":
+            continue
+        sure = round(float(min(judgement.probability[i], 0.999)), 3)
+        amount = round(float(ink[i]), 2)
+        if state == "missing":
+            faults.append(Fault(nozzle=nozzle, state="missing", confidence=sure))
+        elif state == "weak":
+            faults.append(Fault(nozzle=nozzle, state="weak", confidence=sure, ink=amount))
+        else:
+            place = (round(float(offset_um[i, 0])), round(float(offset_um[i, 1])))
+            faults.append(Fault(nozzle=nozzle, state="deflected", confidence=sure, offset_um=place, ink=amount if amount < WEAK_BELOW else None))
+    return tuple(faults), counts
+
+
+def _above(value: Floats, limit: float, sigma: Floats) -> Floats:
+    """Probability that the true value reaches the limit: logistic with a normal's variance, for its heavier tails."""
+    z = np.clip((value - limit) / sigma * (np.pi / np.sqrt(3)), -50, 50)
+    return np.asarray(1 / (1 + np.exp(-z)))

@@ -1,0 +1,169 @@
+"""Which of the candidate places is the sheet: checked mark by mark, and refused where it is not there."""
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.errors import SheetNotFound
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, mark_centres
+from dusky_sieve.core.reading.align import align
+from dusky_sieve.core.reading.find import Marks, gather_marks, similarities, stroke_colour
+from dusky_sieve.core.reading.inkmap import FINDING_PX, Strokes, find_strokes, ink_map, shrink
+from dusky_sieve.core.reading.registration import Registration, project, rigid
+
+Floats = NDArray[np.float64]
+Image = NDArray[np.float32]
+Photo = NDArray[np.uint8]
+
+CLEARLY_FOUND = 0.75  # agreement at which no further candidate is tried
+FOUND_FROM = 0.30  # agreement below which nothing on the photo is the sheet; other pictures stay under 0.2
+RIVAL_SHARE = 0.93  # a different place this close to the best means that two ways round fit equally
+SAMPLED_MARKS = 4000  # marks looked at when candidates are compared
+
+
+def locate(photo: Photo, layout: Layout, backing: Backing, file: str) -> Registration:
+    """Where the sheet lies on an upright photo, good to about a pixel of the finding map.
+
+    Raises SheetNotFound where no place fits, or where two different ones fit equally.
+    """
+    small, factor = shrink(photo, FINDING_PX)
+    ink = ink_map(small, layout, backing)
+    marks = gather_marks(layout, backing)
+    strokes = find_strokes(ink)
+    tried: list[tuple[float, Floats, float]] = []
+
+    def follow(start: Floats, direction: float, levels: range) -> None:
+        lines = strokes.drawn(_like_marks(strokes, start, direction, layout))
+        refined = align(lines, start, marks, layout, levels)
+        if refined is not None:
+            settled = settle_shift(ink, refined[1], layout, backing)
+            tried.append((agreement(ink, settled, layout, backing), settled, direction))
+
+    for candidate in similarities(ink, strokes, marks, layout):
+        follow(candidate.homography, candidate.direction, range(0, 4))
+        if tried and max(score for score, _, _ in tried) > CLEARLY_FOUND:
+            break
+    if tried:
+        _, homography, direction = max(tried, key=lambda item: item[0])
+        follow(homography @ _half_turn(layout), direction, range(1, 4))
+    tried.sort(key=lambda item: -item[0])
+    if not tried or tried[0][0] < FOUND_FROM:
+        raise SheetNotFound(
+            f"{file}: no sheet of the layout “{layout.name}” was found. Photograph the whole printed pattern flat, "
+            "sharp and filling most of the frame, or check that this is the right printer's sheet."
+        )
+    score, homography, _ = tried[0]
+    for rival, other, _ in tried[1:]:
+        if rival > RIVAL_SHARE * score and _differ(homography, other, layout):
+            raise SheetNotFound(
+                f"{file}: the sheet was found, but two ways round fit it equally well. "
+                "Photograph it upright with its heading, or set its four corners by hand."
+            )
+    up = np.diag([1 / factor, 1 / factor, 1.0])
+    half_pixel = np.array([[1, 0, 0.5 / factor - 0.5], [0, 1, 0.5 / factor - 0.5], [0, 0, 1]])
+    full = half_pixel @ up @ homography
+    return rigid(full / full[2, 2], layout.size)
+
+
+def _like_marks(strokes: Strokes, start: Floats, direction: float, layout: Layout) -> NDArray[np.bool_]:
+    """Strokes (n,) that may be this candidate's marks: about as long and wide as most where the pattern should be.
+
+    Paper edges, rules and table grain are few there and of other sizes. Compared with each other and not with
+    the layout, because blur may join marks end to end.
+    """
+    running = strokes.running(direction)
+    corners = project(start, np.array([[0, 0], [layout.size[0], 0], [layout.size[0], layout.size[1]], [0, layout.size[1]]]))
+    middle, box = corners.mean(axis=0), cv2.convexHull(corners.astype(np.float32))
+    near = running & (np.abs(strokes.centre - middle).max(axis=1) < 1.1 * np.abs(corners - middle).max())
+    inside = np.array([cv2.pointPolygonTest(box, (float(x), float(y)), False) >= 0 for x, y in strokes.centre[near]], bool)
+    if inside.sum() < 8:
+        return running
+    long, wide = (float(np.median(v[near][inside])) for v in (strokes.long, strokes.wide))
+    return np.asarray(near & (strokes.long < 2.2 * long + 3) & (strokes.wide < 2.2 * wide))
+
+
+def agreement(ink: Image, homography: Floats, layout: Layout, backing: Backing) -> float:
+    """How much of the ink expected under a homography is there and of the right colour, about 0..1.
+
+    Per block: the share of marks with ink less the share of bare places with ink (between rows, one step
+    outside the lattice), times how clearly the two differ, times the likeness of the colour to the layout's hint.
+    """
+    total, count = 0.0, 0
+    for block in layout.blocks:
+        if not isinstance(block, MarksBlock) or block.backing != backing:
+            continue
+        centres = mark_centres(block)
+        stride = max(1, len(centres) * len(layout.blocks) // SAMPLED_MARKS)
+        count += len(centres)
+        marked, seen = _sample(ink, homography, np.concatenate([centres[::stride] + (dx * block.mark[0], 0) for dx in (-0.3, 0, 0.3)]))
+        bare, _ = _sample(ink, homography, bare_places(block)[::stride])
+        if seen.mean() < 0.3 or len(bare) == 0:
+            continue
+        contrast = np.clip(marked.mean(axis=0) - bare.mean(axis=0), 0, None)
+        hint = stroke_colour(block.ink, backing)
+        likeness = max(0.0, float(contrast @ hint / (np.linalg.norm(contrast) * np.linalg.norm(hint) + 1e-6)))
+        unit = contrast / (np.linalg.norm(contrast) + 1e-6)
+        with_ink, without = marked @ unit, bare @ unit
+        clear = float(np.clip((with_ink.mean() - without.mean()) / (without.std() + 0.02), 0, 1))
+        middle = 0.5 * (np.quantile(with_ink, 0.85) + without.mean())
+        hits = float((with_ink > middle).mean() * seen.mean() - (without > middle).mean())
+        total += max(hits, 0) * clear * likeness**4 * len(centres)
+    return total / count if count else 0.0
+
+
+def settle_shift(ink: Image, homography: Floats, layout: Layout, backing: Backing) -> Floats:
+    """The homography moved by whole lattice steps to where the marks at the pattern's edges have ink.
+
+    A lattice fits itself one step aside almost as well as in place; only its edges tell. The step that
+    catches most ink over all marks wins.
+    """
+    blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
+    steps = {(0.0, 0.0)}
+    for block in blocks:
+        for i in (-2, -1, 0, 1, 2):
+            for j in (-1, 0, 1):
+                steps.add(tuple(round(i * c + j * r, 4) for c, r in zip(block.column_pitch, block.row_pitch, strict=True)))  # type: ignore[arg-type]
+        if len(steps) > 60:
+            break
+    best, caught = (0.0, 0.0), -1.0
+    places = [(b, mark_centres(b)[:: max(1, b.nozzles * len(blocks) // SAMPLED_MARKS)]) for b in blocks]
+    for step in sorted(steps, key=lambda s: s[0] ** 2 + s[1] ** 2):
+        total = 0.0
+        for block, centres in places:
+            sample, _ = _sample(ink, homography, np.concatenate([centres + step + (dx * block.mark[0], 0) for dx in (-0.25, 0.25)]))
+            hint = stroke_colour(block.ink, backing)
+            total += float(np.minimum(sample @ (hint / np.linalg.norm(hint)), 0.25).sum())
+        if total > caught * 1.002 + 1e-9:
+            best, caught = step, total
+    moved = homography @ np.array([[1, 0, best[0]], [0, 1, best[1]], [0, 0, 1]])
+    return np.asarray(moved / moved[2, 2])
+
+
+def bare_places(block: MarksBlock) -> Floats:
+    """Points (n, 2) mm that carry no ink on a perfect sheet: half-way between rows, and one step outside."""
+    centres = mark_centres(block)
+    row, column = np.array(block.row_pitch), np.array(block.column_pitch)
+    rows = -(-block.nozzles // block.columns)
+    between = centres + row / 2 if rows > 1 else np.concatenate([centres - (0, 3 * block.mark[1]), centres + (0, 3 * block.mark[1])])
+    r = np.arange(rows)[:, None]
+    outside = [block.origin + r * row + c * column for c in (-1, block.columns)] if block.columns > 1 else []
+    return np.concatenate([between, *outside])
+
+
+def _sample(ink: Image, homography: Floats, points: Floats) -> tuple[Floats, NDArray[np.bool_]]:
+    """Ink (m, 3) at the points (n, 2) mm that lie on the map, and which do (n,)."""
+    place = np.round(project(homography, points)).astype(int)
+    inside = (place >= 0).all(axis=1) & (place[:, 0] < ink.shape[1]) & (place[:, 1] < ink.shape[0])
+    return np.asarray(ink[place[inside, 1], place[inside, 0]], np.float64), inside
+
+
+def _half_turn(layout: Layout) -> Floats:
+    return np.array([[-1, 0, layout.size[0]], [0, -1, layout.size[1]], [0, 0, 1.0]])
+
+
+def _differ(a: Floats, b: Floats, layout: Layout) -> bool:
+    """Whether two homographies put the pattern's corners in different places (beyond 2 % of its size)."""
+    w, h = layout.size
+    corners = np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]])
+    seen, other = project(a, corners), project(b, corners)
+    return bool(np.linalg.norm(seen - other, axis=1).max() > 0.02 * np.linalg.norm(seen[0] - seen[2]))

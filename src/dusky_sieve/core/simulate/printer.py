@@ -1,0 +1,146 @@
+"""The simulated printer: lays dots of ink on paper or film and returns what the sheet reflects."""
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, ink_rgb, mark_centres
+from dusky_sieve.core.simulate.truth import BlockTruth
+
+Floats = NDArray[np.float64]
+Image = NDArray[np.float32]
+
+DOT_STEP_MM = 0.03  # dots along one mark; near the addressability of ordinary heads
+INK_SPREAD = 0.05  # drop volume from nozzle to nozzle, share
+PLACE_SPREAD_UM = 7.0  # dot placement across feed, one sigma, of a healthy nozzle
+DARK_BACKING = 0.03  # reflectance of black card under film
+FILM_HAZE = 0.015  # light that clear film scatters back
+
+
+def print_sheet(
+    layout: Layout,
+    truth: dict[str, BlockTruth],
+    *,
+    backing: Backing,
+    px_per_mm: float,
+    margin_mm: float,
+    paper: tuple[float, float, float],
+    rng: np.random.Generator,
+    words: bool = True,
+) -> Image:
+    """Linear reflectance (rows, columns, 3) in 0..1 of the sheet lying on `backing`.
+
+    Sheet point (x, y) mm lands at pixel ((x + margin) * px_per_mm - 0.5, ...). White ink shows over dark only.
+    """
+    width = int(np.ceil((layout.size[0] + 2 * margin_mm) * px_per_mm))
+    height = int(np.ceil((layout.size[1] + 2 * margin_mm) * px_per_mm))
+    ground = np.array(paper) if backing == "light" else np.full(3, DARK_BACKING + FILM_HAZE)
+    sheet = np.broadcast_to(ground.astype(np.float32), (height, width, 3)).copy()
+    if backing == "light":
+        fibre = cv2.GaussianBlur(rng.standard_normal((height, width), dtype=np.float32), (0, 0), 0.06 * px_per_mm + 0.5)
+        sheet *= (1 + 0.006 * fibre / (fibre.std() + 1e-6))[..., None]
+    for block in layout.blocks:
+        mass = _coverage(block, truth.get(block.id, BlockTruth()), (height, width), px_per_mm, margin_mm, rng)
+        if mass is None:
+            continue
+        (y0, x0), coverage = mass
+        region = sheet[y0 : y0 + coverage.shape[0], x0 : x0 + coverage.shape[1]]
+        ink = _shown(block.ink, block.backing, backing)
+        region += coverage[..., None] * (ink.astype(np.float32) - 1) * region if backing == "light" else coverage[..., None] * (
+            ink.astype(np.float32) - region
+        )
+    if words:
+        _write_words(sheet, px_per_mm, margin_mm, layout, backing)
+    return sheet
+
+
+def _shown(ink: str, wanted: Backing, backing: Backing) -> Floats:
+    """The ink's reflectance over this backing; a colour over black is a ghost, white over white is nothing."""
+    colour = ink_rgb(ink)
+    if backing == "light":
+        return np.full(3, 0.985) if wanted == "dark" else np.maximum(colour, 0.015)
+    return colour * 0.85 if wanted == "dark" else DARK_BACKING + FILM_HAZE + 0.05 * colour
+
+
+def _dots(block: MarksBlock, faults: BlockTruth, rng: np.random.Generator) -> tuple[Floats, Floats]:
+    """Dot centres (n, 2) in mm and their weights (n,), where 1 is a whole mark's share."""
+    number = {nozzle: i for i, nozzle in enumerate(block.numbers)}
+    n = block.nozzles
+    centre = mark_centres(block) + np.array(faults.shift_um) / 1000
+    centre[:, 1] += rng.normal(0, PLACE_SPREAD_UM / 1000, n)
+    centre[:, 0] += rng.normal(0, PLACE_SPREAD_UM / 1000, n)
+    ink = np.clip(rng.normal(1.0, INK_SPREAD, n), 0.8, 1.2)
+    kept_from, kept_to = np.zeros(n), np.ones(n)
+    for nozzle in faults.missing:
+        ink[number[nozzle]] = 0
+    for mark in faults.weak:
+        i = number[mark.nozzle]
+        if mark.broken:
+            start = rng.uniform(0, 1 - mark.ink)
+            kept_from[i], kept_to[i] = start, start + mark.ink
+        else:
+            ink[i] = mark.ink
+    for bent in faults.deflected:
+        i = number[bent.nozzle]
+        centre[i] += np.array(bent.offset_um) / 1000
+        ink[i] *= bent.ink
+    if faults.all_missing:
+        ink[:] = 0
+    length, thickness = block.mark
+    run = max(length - thickness, 0.2 * length)
+    count = max(3, round(run / DOT_STEP_MM))
+    along = np.linspace(0, 1, count)
+    x = centre[:, :1] + (along - 0.5) * run + rng.normal(0, 0.004, (n, count))
+    y = centre[:, 1:] + rng.normal(0, 0.006, (n, count))
+    weight = np.broadcast_to(ink[:, None], (n, count)) * ((along >= kept_from[:, None]) & (along <= kept_to[:, None]))
+    weight = weight * rng.uniform(0.85, 1.15, (n, count)) * (run / count)
+    used = weight > 0
+    return np.stack([x[used], y[used]], axis=1), weight[used]
+
+
+def _coverage(
+    block: MarksBlock | SolidBlock, faults: BlockTruth, shape: tuple[int, int], px_per_mm: float, margin_mm: float, rng: np.random.Generator
+) -> tuple[tuple[int, int], Image] | None:
+    """Share of paper covered by the block's ink, with the top left pixel of that piece of the sheet."""
+    if isinstance(block, SolidBlock):
+        x0, y0 = (int(round((v + margin_mm) * px_per_mm)) for v in block.origin)
+        w, h = (max(1, int(round(v * px_per_mm))) for v in block.size)
+        return (y0, x0), np.full((h, w), 0.95, np.float32)
+    dots, weight = _dots(block, faults, rng)
+    if len(dots) == 0:
+        return None
+    pad = 3 * max(block.mark[1], 1.0 / px_per_mm)
+    x0, y0 = (max(0, int((v - pad + margin_mm) * px_per_mm)) for v in dots.min(axis=0))
+    x1 = min(shape[1], int((dots[:, 0].max() + pad + margin_mm) * px_per_mm) + 1)
+    y1 = min(shape[0], int((dots[:, 1].max() + pad + margin_mm) * px_per_mm) + 1)
+    place = (dots + margin_mm) * px_per_mm - 0.5 - (x0, y0)
+    inside = (place[:, 0] >= 0) & (place[:, 1] >= 0) & (place[:, 0] < x1 - x0 - 1) & (place[:, 1] < y1 - y0 - 1)
+    place, weight = place[inside], weight[inside]
+    cell = np.floor(place).astype(int)
+    part = place - cell
+    mass = np.zeros((y1 - y0, x1 - x0))
+    for dx in (0, 1):
+        for dy in (0, 1):
+            share = np.abs(1 - dx - part[:, 0]) * np.abs(1 - dy - part[:, 1])
+            np.add.at(mass, (cell[:, 1] + dy, cell[:, 0] + dx), share * weight)
+    # A line of `weight` per mm, one mark thick: spread evenly over the thickness it covers the paper once.
+    blunt = cv2.getGaussianKernel(2 * int(px_per_mm * 0.06 + 2) + 1, max(0.35, 0.015 * px_per_mm))
+    thick = block.mark[1] * px_per_mm
+    reach = int(thick / 2 + 1)
+    bar = np.clip(thick / 2 + 0.5 - np.abs(np.arange(-reach, reach + 1)), 0, 1)
+    bar = np.convolve(bar / bar.sum(), blunt[:, 0])
+    coverage = cv2.sepFilter2D(mass, -1, blunt, bar) * px_per_mm**2 * block.mark[1]
+    return (y0, x0), np.minimum(0.95 * coverage, 1.0).astype(np.float32)
+
+
+def _write_words(sheet: Image, px_per_mm: float, margin_mm: float, layout: Layout, backing: Backing) -> None:
+    """A heading above and a number below the pattern, as printers add them."""
+    if margin_mm < 6:
+        return
+    mask = np.zeros(sheet.shape[:2], np.uint8)
+    left, above, below = (round(v * px_per_mm) for v in (margin_mm, margin_mm - 3, margin_mm + layout.size[1] + 5))
+    thick = max(1, round(px_per_mm * 0.25))
+    for text, y, size in ((layout.name[:40], above, 0.1), ("Sheet 0421  p. 1", below, 0.08)):
+        cv2.putText(mask, text, (left, y), cv2.FONT_HERSHEY_SIMPLEX, px_per_mm * size, (255,), thick, cv2.LINE_AA)
+    letters = mask > 0
+    sheet[letters] *= (1 - mask[letters] / 255 * 0.9)[:, None] if backing == "light" else 3.0

@@ -1,0 +1,113 @@
+"""What really is on a simulated sheet and how it is photographed: the truth document."""
+
+import json
+from typing import Annotated, Literal
+
+import numpy as np
+from pydantic import Field, ValidationError
+
+from dusky_sieve.core.errors import UnusableInput, first_fault
+from dusky_sieve.core.layout import Frozen, Layout, MarksBlock
+
+
+class WeakMark(Frozen):
+    """A mark with too little ink: faint all along, or broken part of the way."""
+
+    nozzle: int
+    ink: float = Field(ge=0.15, lt=0.6)
+    broken: bool = False
+
+
+class DeflectedMark(Frozen):
+    """A mark out of its place by an offset of (x, y) micrometres."""
+
+    nozzle: int
+    offset_um: tuple[float, float]
+    ink: float = Field(default=1.0, gt=0, le=1.5)
+
+
+class BlockTruth(Frozen):
+    """The faults of one block."""
+
+    all_missing: bool = False
+    missing: tuple[int, ...] = ()
+    weak: tuple[WeakMark, ...] = ()
+    deflected: tuple[DeflectedMark, ...] = ()
+    shift_um: tuple[float, float] = (0.0, 0.0)
+
+
+Degrees = Annotated[float, Field(ge=-360, le=360)]
+
+
+class Scene(Frozen):
+    """How the sheet lies before the camera. Defaults are a careful photo taken by day."""
+
+    width: int = Field(default=4032, ge=320, le=9600)
+    height: int = Field(default=3024, ge=320, le=9600)
+    fill: float = Field(default=0.75, gt=0.05, le=1.6, description="pattern's longer side as a share of the frame")
+    tilt_deg: float = Field(default=4.0, ge=0, le=45)
+    tilt_towards_deg: Degrees = 40.0
+    roll_deg: Degrees = 3.0
+    shift: tuple[float, float] = (0.0, 0.0)
+    margin_mm: float = Field(default=12.0, ge=0, le=200, description="bare paper round the pattern")
+    paper: tuple[float, float, float] = (0.86, 0.85, 0.82)
+    kelvin_cast: tuple[float, float, float] = (1.0, 1.0, 1.0)
+    lamp_falloff: float = Field(default=1.3, ge=1, le=6, description="brightest over darkest place of the sheet")
+    lamp_towards_deg: Degrees = 120.0
+    shadow: float = Field(default=0.0, ge=0, le=0.8, description="share of light a soft shadow takes away")
+    lens_blur_px: float = Field(default=0.8, ge=0, le=20)
+    noise: float = Field(default=0.006, ge=0, le=0.1, description="standard deviation at white, linear")
+    exposure: float = Field(default=0.8, gt=0.05, le=1.5)
+    jpeg_quality: int = Field(default=90, ge=20, le=100)
+    curl_mm: float = Field(default=0.0, ge=-8, le=8)
+    lens_k1: float = Field(default=0.0, ge=-0.15, le=0.15)
+    words: bool = True
+    grain: float = Field(default=0.05, ge=0, le=0.5, description="texture of the desk")
+
+
+class Truth(Frozen):
+    """A sheet's faults, by block id, and the scene."""
+
+    format: Literal["dusky-sieve-truth"] = "dusky-sieve-truth"
+    version: Literal[1] = 1
+    blocks: dict[str, BlockTruth] = {}
+    scene: Scene = Scene()
+
+
+def parse_truth(text: str | bytes, layout: Layout, name: str = "truth") -> Truth:
+    """A truth document checked against its layout; UnusableInput says which block or nozzle is unknown."""
+    try:
+        truth = Truth.model_validate(json.loads(text))
+    except ValidationError as error:
+        raise UnusableInput(f"{name}: {first_fault(error)}.") from None
+    except (ValueError, RecursionError) as error:
+        raise UnusableInput(f"{name}: not a JSON document ({error}).") from None
+    blocks = {block.id: block for block in layout.blocks if isinstance(block, MarksBlock)}
+    for block_id, faults in truth.blocks.items():
+        if block_id not in blocks:
+            raise UnusableInput(f"{name}: blocks.{block_id}: the layout has no marks block of that id.")
+        numbers = [*faults.missing, *(w.nozzle for w in faults.weak), *(d.nozzle for d in faults.deflected)]
+        for nozzle in numbers:
+            if nozzle not in blocks[block_id].numbers:
+                raise UnusableInput(f"{name}: blocks.{block_id}: nozzle {nozzle} is not on the layout.")
+    return truth
+
+
+def random_faults(block: MarksBlock, rng: np.random.Generator, *, rate: float = 0.03) -> BlockTruth:
+    """Faults of all kinds at about `rate` of the nozzles, each kind well apart from its threshold's edge."""
+    numbers = np.array(block.numbers)
+    chosen = rng.permutation(numbers)[: rng.binomial(block.nozzles, rate)]
+    kinds = rng.choice(3, size=len(chosen), p=[0.5, 0.2, 0.3])
+    missing = tuple(sorted(int(n) for n in chosen[kinds == 0]))
+    weak = tuple(
+        WeakMark(nozzle=int(n), ink=float(rng.uniform(0.22, 0.5)), broken=bool(rng.random() < 0.4)) for n in chosen[kinds == 1]
+    )
+    pitch_um = block.nozzle_pitch * 1000
+    deflected = tuple(
+        DeflectedMark(
+            nozzle=int(n),
+            offset_um=(0.0, round(float(rng.choice([-1, 1]) * rng.uniform(0.62, 1.4) * pitch_um), 1)),
+        )
+        for n in chosen[kinds == 2]
+    )
+    return BlockTruth(missing=missing, weak=weak, deflected=deflected)
