@@ -44,7 +44,10 @@ def first_fault(error: ValidationError) -> str:
     for part in fault["loc"]:
         if isinstance(part, int):
             path += f"[{part}]"
-        elif part not in ("marks", "solid"):  # the tags of the two kinds of block are no field of the document
+        elif part not in (
+            "marks",
+            "solid",
+        ):  # the tags of the two kinds of block are no field of the document
             path += f".{part}" if path else str(part)
     message = fault["msg"].removeprefix("Value error, ")
     if fault["type"] == "value_error" and not path:

@@ -1,0 +1,6 @@
+"""SQLite through SQLModel: tables, queries, migrations. Photos lie beside the database, by content digest."""
+
+from dusky_sieve.store.book import Store
+from dusky_sieve.store.records import CaseRecord, EventRecord, PhotoRecord, PrinterRecord, SheetRecord
+
+__all__ = ["CaseRecord", "EventRecord", "PhotoRecord", "PrinterRecord", "SheetRecord", "Store"]

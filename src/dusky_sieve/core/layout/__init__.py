@@ -5,7 +5,15 @@ import json
 from pydantic import ValidationError
 
 from dusky_sieve.core.errors import UnusableInput, first_fault
-from dusky_sieve.core.layout.document import MAX_BYTES, Backing, Frozen, Layout, MarksBlock, SolidBlock, extent
+from dusky_sieve.core.layout.document import (
+    MAX_BYTES,
+    Backing,
+    Frozen,
+    Layout,
+    MarksBlock,
+    SolidBlock,
+    extent,
+)
 from dusky_sieve.core.layout.lattice import clear_height, clear_width, ink_rgb, mark_centres
 
 __all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "clear_height", "clear_width", "extent", "ink_rgb", "mark_centres", "parse_layout"]  # fmt: skip

@@ -64,7 +64,7 @@ class MarksBlock(_Block):
         length, thickness = self.mark
         # Neighbours in the lattice are the nearest ones unless the two pitches are nearly parallel, so a small
         # window of column and row steps is enough to find an overlap.
-        for rows_apart in range(0, min(rows, 4)):
+        for rows_apart in range(min(rows, 4)):
             for columns_apart in range(-min(self.columns - 1, 64), min(self.columns, 65)):
                 if rows_apart == 0 and columns_apart <= 0:
                     continue
@@ -72,7 +72,9 @@ class MarksBlock(_Block):
                 dy = columns_apart * self.column_pitch[1] + rows_apart * self.row_pitch[1]
                 if abs(dx) < length * 0.999 and abs(dy) < thickness * 0.999:
                     field = "column_pitch" if rows_apart == 0 else "row_pitch"
-                    raise ValueError(f"{field}: expected marks that do not overlap, found neighbours {abs(dx):g} x {abs(dy):g} mm apart with marks of {length:g} x {thickness:g} mm")
+                    raise ValueError(
+                        f"{field}: expected marks that do not overlap, found neighbours {abs(dx):g} x {abs(dy):g} mm apart with marks of {length:g} x {thickness:g} mm"
+                    )
         return self
 
     @property

@@ -25,7 +25,7 @@ def clear_height(block: MarksBlock) -> float:
     length = block.mark[0]
     rows = -(-block.nozzles // block.columns)
     nearest = 8.0 * max(block.nozzle_pitch, block.mark[1])
-    for r in range(0, min(rows, 4)):
+    for r in range(min(rows, 4)):
         for c in range(-min(block.columns - 1, 64), min(block.columns, 65)):
             dx = c * block.column_pitch[0] + r * block.row_pitch[0]
             dy = abs(c * block.column_pitch[1] + r * block.row_pitch[1])
@@ -39,7 +39,7 @@ def clear_width(block: MarksBlock) -> float:
     length, thickness = block.mark
     rows = -(-block.nozzles // block.columns)
     nearest = length
-    for r in range(0, min(rows, 4)):
+    for r in range(min(rows, 4)):
         for c in range(-min(block.columns - 1, 64), min(block.columns, 65)):
             dx = abs(c * block.column_pitch[0] + r * block.row_pitch[0])
             dy = abs(c * block.column_pitch[1] + r * block.row_pitch[1])

@@ -10,7 +10,12 @@ from dusky_sieve.core.reading.find import Marks, draw_marks
 Floats = NDArray[np.float64]
 Image = NDArray[np.float32]
 
-BLURS = (0.75, 0.5, 0.3, 0.17)  # of the widest lattice step: first only the blocks show, then rows, then marks
+BLURS = (
+    0.75,
+    0.5,
+    0.3,
+    0.17,
+)  # of the widest lattice step: first only the blocks show, then rows, then marks
 ITERATIONS = (25, 15, 12, 8)
 BLUR_PX = 1.8  # the blur in raster pixels; finer rasters only cost time
 MARGIN_SHARE = 0.15  # bare border round the pattern that takes part, as a share of its longer side
@@ -19,7 +24,9 @@ MOST_RASTER_PX = 1100  # longer side of a raster
 
 def widest_step(layout: Layout) -> float:
     """The widest lattice step of a layout's marks, mm, at most a sixth of the sheet."""
-    steps = [np.hypot(*step) for b in layout.blocks if isinstance(b, MarksBlock) for step in (b.column_pitch, b.row_pitch)]
+    steps = [
+        np.hypot(*step) for b in layout.blocks if isinstance(b, MarksBlock) for step in (b.column_pitch, b.row_pitch)
+    ]
     return float(min(max(steps, default=1.0), max(layout.size) / 6))
 
 
@@ -62,9 +69,14 @@ def _descend(template: Image, observed: Image, warp: Floats, iterations: int) ->
     steep = np.hypot(gx, gy).max(axis=2)
     chosen = steep > 0.05 * steep.max()
     rows, columns = np.nonzero(chosen)
-    x, y = ((columns - width / 2) / half).astype(np.float32)[:, None], ((rows - height / 2) / half).astype(np.float32)[:, None]
+    x, y = (
+        ((columns - width / 2) / half).astype(np.float32)[:, None],
+        ((rows - height / 2) / half).astype(np.float32)[:, None],
+    )
     u, v = gx[chosen], gy[chosen]
-    jacobian = np.stack([u * x, u * y, u, v * x, v * y, v, -(u * x + v * y) * x, -(u * x + v * y) * y], axis=-1).reshape(-1, 8)
+    jacobian = np.stack(
+        [u * x, u * y, u, v * x, v * y, v, -(u * x + v * y) * x, -(u * x + v * y) * y], axis=-1
+    ).reshape(-1, 8)
     wanted = template[chosen].ravel()
     got = wanted
     for _ in range(iterations):

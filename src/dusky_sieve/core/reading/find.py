@@ -5,6 +5,7 @@ a similarity by correlation over scale and place, and eight parameters by intens
 """
 
 from dataclasses import dataclass
+from typing import Any
 
 import cv2
 import numpy as np
@@ -67,13 +68,15 @@ def stroke_colour(ink: str, backing: Backing) -> Floats:
     return np.asarray(share / share.max())
 
 
-def level(strokes: Image) -> Image:
+def level(strokes: NDArray[Any]) -> Image:
     """Blurred strokes with the densest places cut down: a crowd of desk grain must not outvote a block."""
     strongest = strokes.max(axis=2)
     return np.asarray(np.minimum(strokes, float(np.percentile(strongest, LEVELLED)) + 1e-4), np.float32)
 
 
-def draw_marks(marks: Marks, scale: float, margin_mm: float, size: tuple[float, float], *, colours: bool = False) -> Image:
+def draw_marks(
+    marks: Marks, scale: float, margin_mm: float, size: tuple[float, float], *, colours: bool = False
+) -> Image:
     """Marks as ink share on a raster of `scale` px per mm, pixel (0, 0) at sheet point (-margin_mm, -margin_mm).
 
     One band, or three with `colours`.
@@ -102,7 +105,13 @@ def draw_marks(marks: Marks, scale: float, margin_mm: float, size: tuple[float, 
 def directions(strokes: Strokes, marks: Marks, layout: Layout, scale: float) -> list[float]:
     """Likely angles (radians) of the sheet's x axis in the photo, best first, over half a turn."""
     observed = lean_histogram(strokes)
-    drawn = lean_histogram(find_strokes(cv2.GaussianBlur(draw_marks(marks, scale, 1.0, layout.size), (0, 0), 0.7)[..., None] * np.ones(3, np.float32) * 0.4))
+    drawn = lean_histogram(
+        find_strokes(
+            cv2.GaussianBlur(draw_marks(marks, scale, 1.0, layout.size), (0, 0), 0.7)[..., None]
+            * np.ones(3, np.float32)
+            * 0.4
+        )
+    )
     bins = len(observed)
     smooth = np.array([0.25, 0.5, 0.25])
     observed = np.convolve(np.concatenate([observed[-1:], observed, observed[:1]]), smooth, "valid")
@@ -133,7 +142,9 @@ def similarities(ink: Image, strokes: Strokes, marks: Marks, layout: Layout) -> 
         sky = np.zeros((GRID, GRID, 3), np.float32)
         for band in range(3):
             weight = strokes.long[kept] * strokes.colour[kept, band]
-            sky[..., band] = np.bincount(place[:, 1] * GRID + place[:, 0], weights=weight, minlength=GRID * GRID).reshape(GRID, GRID)
+            sky[..., band] = np.bincount(
+                place[:, 1] * GRID + place[:, 0], weights=weight, minlength=GRID * GRID
+            ).reshape(GRID, GRID)
         frame = [int(side * factor) + 1 for side in ink.shape[:2]]
         seen = level(cv2.GaussianBlur(sky[: frame[0], : frame[1]], (0, 0), 1.3))
         sky = np.zeros((GRID, GRID, 3), np.float32)
@@ -152,7 +163,14 @@ def similarities(ink: Image, strokes: Strokes, marks: Marks, layout: Layout) -> 
     return _distinct(found, layout)
 
 
-def _best_place(sky: NDArray[np.complex64], energy: NDArray[np.complex64], marks: Marks, layout: Layout, turn: float, scale: float) -> tuple[float, Floats]:
+def _best_place(
+    sky: NDArray[np.complexfloating[Any, Any]],
+    energy: NDArray[np.complexfloating[Any, Any]],
+    marks: Marks,
+    layout: Layout,
+    turn: float,
+    scale: float,
+) -> tuple[float, Floats]:
     """Best correlation of the pattern turned and scaled so, and where its centre then lies (small pixels)."""
     c, s = np.cos(turn) * scale, np.sin(turn) * scale
     offset = marks.centres - np.array(layout.size) / 2
@@ -163,7 +181,7 @@ def _best_place(sky: NDArray[np.complex64], energy: NDArray[np.complex64], marks
     area = marks.sizes.prod(axis=1)
     for band in range(3):
         drawn[..., band] = np.bincount(cell[inside, 1] * GRID + cell[inside, 0], weights=(area * marks.colours[:, band])[inside], minlength=GRID * GRID).reshape(GRID, GRID)  # fmt: skip
-    drawn = cv2.GaussianBlur(drawn, (0, 0), 1.2)
+    drawn = np.asarray(cv2.GaussianBlur(drawn, (0, 0), 1.2), np.float32)
     half = np.array(layout.size) / 2 + 0.12 * max(layout.size)
     frame = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]]) * half @ np.array([[c, s], [-s, c]]) + GRID / 2
     mask = np.zeros((GRID, GRID), np.uint8)

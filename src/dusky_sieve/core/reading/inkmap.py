@@ -46,7 +46,7 @@ def ink_map(small: Photo, layout: Layout, backing: Backing) -> Image:
         ground = cv2.morphologyEx(small, cv2.MORPH_OPEN, kernel).astype(np.float32)
         ink = (small - ground) / np.float32(200)
     floor = 2 * np.median(ink[::4, ::4].reshape(-1, 3), axis=0)  # what noise and paper fibre alone leave
-    return np.clip(ink - floor.astype(np.float32), 0, INK_CAP)
+    return np.asarray(np.clip(ink - floor.astype(np.float32), 0, INK_CAP), np.float32)
 
 
 @dataclass(frozen=True)
@@ -100,11 +100,22 @@ def find_strokes(ink: Image) -> Strokes:
     colour /= colour.max(axis=1, keepdims=True) + 1e-6
     slender = (area >= 3) & (long / wide > SLENDER)
     slender[0] = False
-    return Strokes(labels, np.stack([x, y], axis=1), 0.5 * np.arctan2(2 * xy, xx - yy), np.where(slender, long, 0), wide, colour)
+    return Strokes(
+        labels,
+        np.stack([x, y], axis=1),
+        0.5 * np.arctan2(2 * xy, xx - yy),
+        np.where(slender, long, 0),
+        wide,
+        colour,
+    )
 
 
 def lean_histogram(strokes: Strokes, bins: int = 90) -> Floats:
     """Total length of strokes by direction, (bins,) over half a turn from 0 (along x)."""
-    capped = np.minimum(strokes.long, 4 * np.median(strokes.long[strokes.long > 0])) if (strokes.long > 0).any() else strokes.long
+    capped = (
+        np.minimum(strokes.long, 4 * np.median(strokes.long[strokes.long > 0]))
+        if (strokes.long > 0).any()
+        else strokes.long
+    )
     histogram, _ = np.histogram(strokes.lean % np.pi, bins=bins, range=(0, np.pi), weights=capped)
     return np.asarray(histogram, np.float64)

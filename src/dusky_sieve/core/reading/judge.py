@@ -29,7 +29,9 @@ class Judgement:
     judged: NDArray[np.bool_]
 
 
-def judge_marks(ink: Floats, ink_sigma: Floats, offset_pitches: Floats, offset_sigma: Floats, judged: NDArray[np.bool_]) -> Judgement:
+def judge_marks(
+    ink: Floats, ink_sigma: Floats, offset_pitches: Floats, offset_sigma: Floats, judged: NDArray[np.bool_]
+) -> Judgement:
     """The likeliest state of each mark and its probability.
 
     ink, ink_sigma : (n,) share of the typical mark
@@ -57,7 +59,9 @@ def judge_marks(ink: Floats, ink_sigma: Floats, offset_pitches: Floats, offset_s
     return Judgement(state, table[np.arange(len(state)), state], judged)
 
 
-def faults_of(block: MarksBlock, judgement: Judgement, ink: Floats, offset_um: Floats) -> tuple[tuple[Fault, ...], dict[str, int]]:
+def faults_of(
+    block: MarksBlock, judgement: Judgement, ink: Floats, offset_um: Floats
+) -> tuple[tuple[Fault, ...], dict[str, int]]:
     """Every nozzle that is not firing, in nozzle order, and the counts, which add up to the block's nozzles."""
     counts = {"firing": 0, "missing": 0, "deflected": 0, "weak": 0, "unsure": 0}
     faults: list[Fault] = []
@@ -78,7 +82,15 @@ def faults_of(block: MarksBlock, judgement: Judgement, ink: Floats, offset_um: F
             faults.append(Fault(nozzle=nozzle, state="weak", confidence=sure, ink=amount))
         else:
             place = (round(float(offset_um[i, 0])), round(float(offset_um[i, 1])))
-            faults.append(Fault(nozzle=nozzle, state="deflected", confidence=sure, offset_um=place, ink=amount if amount < WEAK_BELOW else None))
+            faults.append(
+                Fault(
+                    nozzle=nozzle,
+                    state="deflected",
+                    confidence=sure,
+                    offset_um=place,
+                    ink=amount if amount < WEAK_BELOW else None,
+                )
+            )
     return tuple(faults), counts
 
 

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, mark_centres
 from dusky_sieve.core.reading.align import align
-from dusky_sieve.core.reading.find import Marks, gather_marks, similarities, stroke_colour
+from dusky_sieve.core.reading.find import gather_marks, similarities, stroke_colour
 from dusky_sieve.core.reading.inkmap import FINDING_PX, Strokes, find_strokes, ink_map, shrink
 from dusky_sieve.core.reading.registration import Registration, project, rigid
 
@@ -40,7 +40,7 @@ def locate(photo: Photo, layout: Layout, backing: Backing, file: str) -> Registr
             tried.append((agreement(ink, settled, layout, backing), settled, direction))
 
     for candidate in similarities(ink, strokes, marks, layout):
-        follow(candidate.homography, candidate.direction, range(0, 4))
+        follow(candidate.homography, candidate.direction, range(4))
         if tried and max(score for score, _, _ in tried) > CLEARLY_FOUND:
             break
     if tried:
@@ -72,10 +72,14 @@ def _like_marks(strokes: Strokes, start: Floats, direction: float, layout: Layou
     the layout, because blur may join marks end to end.
     """
     running = strokes.running(direction)
-    corners = project(start, np.array([[0, 0], [layout.size[0], 0], [layout.size[0], layout.size[1]], [0, layout.size[1]]]))
+    corners = project(
+        start, np.array([[0, 0], [layout.size[0], 0], [layout.size[0], layout.size[1]], [0, layout.size[1]]])
+    )
     middle, box = corners.mean(axis=0), cv2.convexHull(corners.astype(np.float32))
     near = running & (np.abs(strokes.centre - middle).max(axis=1) < 1.1 * np.abs(corners - middle).max())
-    inside = np.array([cv2.pointPolygonTest(box, (float(x), float(y)), False) >= 0 for x, y in strokes.centre[near]], bool)
+    inside = np.array(
+        [cv2.pointPolygonTest(box, (float(x), float(y)), False) >= 0 for x, y in strokes.centre[near]], bool
+    )
     if inside.sum() < 8:
         return running
     long, wide = (float(np.median(v[near][inside])) for v in (strokes.long, strokes.wide))
@@ -95,7 +99,11 @@ def agreement(ink: Image, homography: Floats, layout: Layout, backing: Backing) 
         centres = mark_centres(block)
         stride = max(1, len(centres) * len(layout.blocks) // SAMPLED_MARKS)
         count += len(centres)
-        marked, seen = _sample(ink, homography, np.concatenate([centres[::stride] + (dx * block.mark[0], 0) for dx in (-0.3, 0, 0.3)]))
+        marked, seen = _sample(
+            ink,
+            homography,
+            np.concatenate([centres[::stride] + (dx * block.mark[0], 0) for dx in (-0.3, 0, 0.3)]),
+        )
         bare, _ = _sample(ink, homography, bare_places(block)[::stride])
         if seen.mean() < 0.3 or len(bare) == 0:
             continue
@@ -122,7 +130,8 @@ def settle_shift(ink: Image, homography: Floats, layout: Layout, backing: Backin
     for block in blocks:
         for i in (-2, -1, 0, 1, 2):
             for j in (-1, 0, 1):
-                steps.add(tuple(round(i * c + j * r, 4) for c, r in zip(block.column_pitch, block.row_pitch, strict=True)))  # type: ignore[arg-type]
+                dx, dy = (i * c + j * r for c, r in zip(block.column_pitch, block.row_pitch, strict=True))
+                steps.add((round(dx, 4), round(dy, 4)))
         if len(steps) > 60:
             break
     best, caught = (0.0, 0.0), -1.0
@@ -130,7 +139,11 @@ def settle_shift(ink: Image, homography: Floats, layout: Layout, backing: Backin
     for step in sorted(steps, key=lambda s: s[0] ** 2 + s[1] ** 2):
         total = 0.0
         for block, centres in places:
-            sample, _ = _sample(ink, homography, np.concatenate([centres + step + (dx * block.mark[0], 0) for dx in (-0.25, 0.25)]))
+            sample, _ = _sample(
+                ink,
+                homography,
+                np.concatenate([centres + step + (dx * block.mark[0], 0) for dx in (-0.25, 0.25)]),
+            )
             hint = stroke_colour(block.ink, backing)
             total += float(np.minimum(sample @ (hint / np.linalg.norm(hint)), 0.25).sum())
         if total > caught * 1.002 + 1e-9:
@@ -144,7 +157,11 @@ def bare_places(block: MarksBlock) -> Floats:
     centres = mark_centres(block)
     row, column = np.array(block.row_pitch), np.array(block.column_pitch)
     rows = -(-block.nozzles // block.columns)
-    between = centres + row / 2 if rows > 1 else np.concatenate([centres - (0, 3 * block.mark[1]), centres + (0, 3 * block.mark[1])])
+    between = (
+        centres + row / 2
+        if rows > 1
+        else np.concatenate([centres - (0, 3 * block.mark[1]), centres + (0, 3 * block.mark[1])])
+    )
     r = np.arange(rows)[:, None]
     outside = [block.origin + r * row + c * column for c in (-1, block.columns)] if block.columns > 1 else []
     return np.concatenate([between, *outside])

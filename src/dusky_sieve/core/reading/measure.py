@@ -65,7 +65,13 @@ class MarkMeasures:
     strength: float
 
 
-def cut_patches(photo: Photo, block: MarksBlock, registration: Registration, backing: Backing, rows: NDArray[np.int64] | None = None) -> Patches:
+def cut_patches(
+    photo: Photo,
+    block: MarksBlock,
+    registration: Registration,
+    backing: Backing,
+    rows: NDArray[np.int64] | None = None,
+) -> Patches:
     """Samples the photo round each mark (or the marks of `rows`), local ground divided out."""
     centres = mark_centres(block)
     if rows is not None:
@@ -82,7 +88,13 @@ def cut_patches(photo: Photo, block: MarksBlock, registration: Registration, bac
     place = project(registration.homography, where.reshape(-1, 2)).astype(np.float32).reshape(n * ny, nx, 2)
     inside = ((place >= 0) & (place <= np.array([photo.shape[1] - 1, photo.shape[0] - 1]))).all(axis=2)
     parts = [
-        cv2.remap(photo, place[i : i + ROWS_AT_ONCE, :, 0], place[i : i + ROWS_AT_ONCE, :, 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        cv2.remap(
+            photo,
+            place[i : i + ROWS_AT_ONCE, :, 0],
+            place[i : i + ROWS_AT_ONCE, :, 1],
+            cv2.INTER_LINEAR,
+            borderMode=cv2.BORDER_REPLICATE,
+        )
         for i in range(0, n * ny, ROWS_AT_ONCE)
     ]
     codes = np.concatenate(parts).reshape(n, ny, nx, 3)
@@ -90,7 +102,7 @@ def cut_patches(photo: Photo, block: MarksBlock, registration: Registration, bac
     light = LINEAR[codes]
     ground = _ground(light, block, reach_y, backing)
     ink = (1 - light / ground[:, None, None, :]) if backing == "light" else (light - ground[:, None, None, :])
-    seen = inside.reshape(n, -1).all(axis=1)
+    seen = np.asarray(inside.reshape(n, -1).all(axis=1), bool)
     return Patches(ink.astype(np.float32), across, along, _noise(ink), seen, full)
 
 
@@ -141,7 +153,15 @@ def _core(patches: Patches, block: MarksBlock) -> Floats:
     return np.asarray(rows[np.arange(len(rows)), best], np.float64)
 
 
-def measure_block(photo: Photo, block: MarksBlock, registration: Registration, backing: Backing, *, expected_strength: float, rows: NDArray[np.int64] | None = None) -> MarkMeasures:
+def measure_block(
+    photo: Photo,
+    block: MarksBlock,
+    registration: Registration,
+    backing: Backing,
+    *,
+    expected_strength: float,
+    rows: NDArray[np.int64] | None = None,
+) -> MarkMeasures:
     """Ink and offset of each mark against the block's own typical mark.
 
     expected_strength
@@ -170,7 +190,9 @@ def measure_block(photo: Photo, block: MarksBlock, registration: Registration, b
     )  # fmt: skip
 
 
-def _typical_profile(profile: Floats, across: Floats, block: MarksBlock, printing: float, expected: float) -> tuple[Floats, float]:
+def _typical_profile(
+    profile: Floats, across: Floats, block: MarksBlock, printing: float, expected: float
+) -> tuple[Floats, float]:
     """Profile across the typical mark, (across,), centred, and its peak; from the marks that print well."""
     peak = profile.max(axis=1)
     good = peak > 0.6 * np.quantile(peak, 0.85)
@@ -214,7 +236,11 @@ def _match(profile: Floats, template: Floats, across: Floats, noise: float) -> t
     lo, hi = np.maximum(best - 1, 0), np.minimum(best + 1, count - 1)
     a, b, c = np.sqrt(gain[pick, lo]), np.sqrt(gain[pick, best]), np.sqrt(gain[pick, hi])
     bend = a - 2 * b + c
-    nudge = np.where((bend < -1e-12) & (lo < best) & (hi > best), np.clip(0.5 * (a - c) / np.where(bend == 0, 1, bend), -0.5, 0.5), 0)
+    nudge = np.where(
+        (bend < -1e-12) & (lo < best) & (hi > best),
+        np.clip(0.5 * (a - c) / np.where(bend == 0, 1, bend), -0.5, 0.5),
+        0,
+    )
     amount = dots[pick, best] / inside[best]
     peak = amount - 0.125 * (a - c) * nudge / np.sqrt(inside[best]) * 2  # height of the parabola over its sample
     slope = np.gradient(template, step)
@@ -223,7 +249,9 @@ def _match(profile: Floats, template: Floats, across: Floats, noise: float) -> t
     return np.maximum(peak, 0), (shifts[best] + nudge) * step, noise / (strength * sharp) + 0.02 * step
 
 
-def _ends(share: Singles, patches: Patches, block: MarksBlock, dy: Floats, amount: Floats, noise: float) -> tuple[Floats, Floats]:
+def _ends(
+    share: Singles, patches: Patches, block: MarksBlock, dy: Floats, amount: Floats, noise: float
+) -> tuple[Floats, Floats]:
     """Shift along x (n,) mm that both ends of a mark agree on, and its one-sigma.
 
     A mark broken at one end has one end out of place; only a mark that moved as a whole has both. Where the
@@ -251,7 +279,8 @@ def _ends(share: Singles, patches: Patches, block: MarksBlock, dy: Floats, amoun
         return np.zeros(len(row)), np.full(len(row), block.mark[0])
     left, right = left - np.median(left[strong]), right - np.median(right[strong])
     agree = np.sign(left) == np.sign(right)
-    dx = np.where(agree, np.sign(left) * np.minimum(np.abs(left), np.abs(right)), 0.0)
+    whole = amount > 0.6 * float(np.median(amount[strong]))  # of a broken mark the ends say nothing
+    dx = np.where(agree & whole, np.sign(left) * np.minimum(np.abs(left), np.abs(right)), 0.0)
     spread = 1.4826 * max(np.median(np.abs(left[strong])), np.median(np.abs(right[strong])))
     return dx, np.full(len(row), spread + 0.3 * step)
 

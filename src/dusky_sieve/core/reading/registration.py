@@ -51,7 +51,9 @@ def project(homography: Floats, points: Floats) -> Floats:
     """Points (n, 2) through a homography."""
     if len(points) == 0:
         return np.zeros((0, 2))
-    return np.asarray(cv2.perspectiveTransform(np.asarray(points, np.float64)[None], np.asarray(homography, np.float64))[0])
+    return np.asarray(
+        cv2.perspectiveTransform(np.asarray(points, np.float64)[None], np.asarray(homography, np.float64))[0]
+    )
 
 
 def refit_homography(registration: Registration, centres: Floats, offsets: Floats, trust: Bools) -> Registration | None:
@@ -64,7 +66,9 @@ def refit_homography(registration: Registration, centres: Floats, offsets: Float
     source = centres[trust]
     target = project(registration.homography, registration.displaced(source) + offsets[trust])
     scale = registration.px_per_mm(np.array(registration.size) / 2)
-    matrix, inliers = cv2.findHomography(source, target, cv2.RANSAC, max(1.5, 0.12 * scale), maxIters=800, confidence=0.999)
+    matrix, inliers = cv2.findHomography(
+        source, target, cv2.RANSAC, max(1.5, 0.12 * scale), maxIters=800, confidence=0.999
+    )
     if matrix is None or inliers.sum() < 8:
         return None
     return Registration(np.asarray(matrix), registration.warp * 0, registration.size)
@@ -90,7 +94,9 @@ def fit_warp(registration: Registration, centres: Floats, offsets: Floats, sprea
         for _ in range(ROBUST_STEPS):
             w = weight * keep
             ridge = RIDGE * w.sum() / 10 * np.diag([0.0, 0.1, 0.1] + [1.0] * 7)[:degree, :degree]
-            solution = np.linalg.solve((basis * w[:, None]).T @ basis + ridge, (basis * w[:, None]).T @ offsets[:, axis])
+            solution = np.linalg.solve(
+                (basis * w[:, None]).T @ basis + ridge, (basis * w[:, None]).T @ offsets[:, axis]
+            )
             left = offsets[:, axis] - basis @ solution
             scale = 1.4826 * np.median(np.abs(left)) + 1e-6
             keep = np.maximum(0, 1 - (left / (4.685 * scale)) ** 2) ** 2

@@ -41,10 +41,17 @@ def read_sheet(layout: Layout, photos: list[UprightPhoto]) -> Reading:
             note, read = _read_photo(layout, photo)
         except SheetNotFound as reason:
             h, w = photo.pixels.shape[:2]
-            note, read = PhotoReading(file=photo.file, width=w, height=h, backing=photo.backing, found=False, why=str(reason)), []
+            note, read = (
+                PhotoReading(file=photo.file, width=w, height=h, backing=photo.backing, found=False, why=str(reason)),
+                [],
+            )
         notes.append(note)
         blocks |= {item.id: item for item in read}
-    return Reading(layout=layout.name, photos=tuple(notes), blocks=tuple(blocks.get(b.id) or _unread(layout, b.id, notes) for b in layout.blocks))
+    return Reading(
+        layout=layout.name,
+        photos=tuple(notes),
+        blocks=tuple(blocks.get(b.id) or _unread(layout, b.id, notes) for b in layout.blocks),
+    )
 
 
 def _unread(layout: Layout, block_id: str, notes: list[PhotoReading]) -> BlockReading:
@@ -62,7 +69,9 @@ def _unread(layout: Layout, block_id: str, notes: list[PhotoReading]) -> BlockRe
 def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list[BlockReading]]:
     blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == photo.backing]
     if not blocks:
-        raise SheetNotFound(f"{photo.file}: no block of the layout “{layout.name}” is judged over a {photo.backing} backing.")
+        raise SheetNotFound(
+            f"{photo.file}: no block of the layout “{layout.name}” is judged over a {photo.backing} backing."
+        )
     registration = locate(photo.pixels, layout, photo.backing, photo.file)
     registration, strength = _register(photo, blocks, registration)
     measured = [measure_block(photo.pixels, b, registration, photo.backing, expected_strength=strength) for b in blocks]
@@ -97,7 +106,9 @@ def _register(photo: UprightPhoto, blocks: list[MarksBlock], registration: Regis
     for round_ in range(2):
         centres, offsets, spread, strengths = [], [], [], []
         for block, rows in zip(blocks, chosen, strict=True):
-            marks = measure_block(photo.pixels, block, registration, photo.backing, expected_strength=strength, rows=rows)
+            marks = measure_block(
+                photo.pixels, block, registration, photo.backing, expected_strength=strength, rows=rows
+            )
             if marks.printing < PRINTING_FROM:
                 continue
             strengths.append(marks.strength)
@@ -129,12 +140,31 @@ def _judge_block(block: MarksBlock, marks: MarkMeasures) -> tuple[BlockReading, 
     solid = marks.judged & (marks.ink > 0.6) & np.isfinite(marks.offset).all(axis=1)
     shift = np.median(marks.offset[solid], axis=0) if solid.sum() >= 6 else np.zeros(2)
     offset = marks.offset - shift
-    judgement = judge_marks(marks.ink, marks.ink_sigma, offset / block.nozzle_pitch, marks.offset_sigma / block.nozzle_pitch, marks.judged)
+    judgement = judge_marks(
+        marks.ink,
+        marks.ink_sigma,
+        offset / block.nozzle_pitch,
+        marks.offset_sigma / block.nozzle_pitch,
+        marks.judged,
+    )
     faults, counts = faults_of(block, judgement, marks.ink, offset * 1000)
     if counts["unsure"] == block.nozzles:
         why = said[0].message if said else "no mark of this block shows well enough to judge"
-        return BlockReading(id=block.id, channel=block.channel, head=block.head, kind="marks", read=False, why=why), np.zeros((0, 2)), said
+        return (
+            BlockReading(id=block.id, channel=block.channel, head=block.head, kind="marks", read=False, why=why),
+            np.zeros((0, 2)),
+            said,
+        )
     place = (round(float(shift[0] * 1000)), round(float(shift[1] * 1000)))
-    reading = BlockReading(id=block.id, channel=block.channel, head=block.head, kind="marks", read=True, shift_um=place, counts=counts, faults=faults)
+    reading = BlockReading(
+        id=block.id,
+        channel=block.channel,
+        head=block.head,
+        kind="marks",
+        read=True,
+        shift_um=place,
+        counts=counts,
+        faults=faults,
+    )
     inlier = solid & (np.abs(offset) < 0.5 * block.nozzle_pitch).all(axis=1)
     return reading, offset[inlier], said

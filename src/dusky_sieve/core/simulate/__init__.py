@@ -6,7 +6,15 @@ from numpy.typing import NDArray
 from dusky_sieve.core.layout import Backing, Layout
 from dusky_sieve.core.simulate.camera import photograph, px_per_mm, sheet_to_photo
 from dusky_sieve.core.simulate.printer import print_sheet
-from dusky_sieve.core.simulate.truth import BlockTruth, DeflectedMark, Scene, Truth, WeakMark, parse_truth, random_faults
+from dusky_sieve.core.simulate.truth import (
+    BlockTruth,
+    DeflectedMark,
+    Scene,
+    Truth,
+    WeakMark,
+    parse_truth,
+    random_faults,
+)
 
 __all__ = ["BlockTruth", "DeflectedMark", "Scene", "Truth", "WeakMark", "parse_truth", "px_per_mm", "random_faults", "render", "sheet_to_photo"]  # fmt: skip
 

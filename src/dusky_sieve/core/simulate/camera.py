@@ -29,7 +29,9 @@ def sheet_to_photo(layout: Layout, scene: Scene) -> Floats:
     px_per_mm = scene.fill / max(span)
     distance = focal / px_per_mm
     centre = np.array([[1, 0, -layout.size[0] / 2], [0, 1, -layout.size[1] / 2], [0, 0, 1]])
-    place = np.column_stack([pose[:, 0], pose[:, 1], [scene.shift[0] * w / px_per_mm, scene.shift[1] * h / px_per_mm, distance]])
+    place = np.column_stack(
+        [pose[:, 0], pose[:, 1], [scene.shift[0] * w / px_per_mm, scene.shift[1] * h / px_per_mm, distance]]
+    )
     lens = np.array([[focal, 0, (w - 1) / 2], [0, focal, (h - 1) / 2], [0, 0, 1]])
     full = lens @ place @ centre
     return np.asarray(full / full[2, 2], dtype=np.float64)
@@ -43,7 +45,14 @@ def px_per_mm(homography: Floats, layout: Layout) -> float:
     return float(np.sqrt(abs(np.cross(b - a, c - a))))
 
 
-def photograph(sheet: Image, sheet_px_per_mm: float, layout: Layout, scene: Scene, backing: Backing, rng: np.random.Generator) -> Photo:
+def photograph(
+    sheet: Image,
+    sheet_px_per_mm: float,
+    layout: Layout,
+    scene: Scene,
+    backing: Backing,
+    rng: np.random.Generator,
+) -> Photo:
     """The photo (rows, columns, 3) as sRGB bytes, before JPEG."""
     w, h = scene.width, scene.height
     homography = sheet_to_photo(layout, scene)

@@ -46,8 +46,10 @@ def print_sheet(
         (y0, x0), coverage = mass
         region = sheet[y0 : y0 + coverage.shape[0], x0 : x0 + coverage.shape[1]]
         ink = _shown(block.ink, block.backing, backing)
-        region += coverage[..., None] * (ink.astype(np.float32) - 1) * region if backing == "light" else coverage[..., None] * (
-            ink.astype(np.float32) - region
+        region += (
+            coverage[..., None] * (ink.astype(np.float32) - 1) * region
+            if backing == "light"
+            else coverage[..., None] * (ink.astype(np.float32) - region)
         )
     if words:
         _write_words(sheet, px_per_mm, margin_mm, layout, backing)
@@ -99,7 +101,12 @@ def _dots(block: MarksBlock, faults: BlockTruth, rng: np.random.Generator) -> tu
 
 
 def _coverage(
-    block: MarksBlock | SolidBlock, faults: BlockTruth, shape: tuple[int, int], px_per_mm: float, margin_mm: float, rng: np.random.Generator
+    block: MarksBlock | SolidBlock,
+    faults: BlockTruth,
+    shape: tuple[int, int],
+    px_per_mm: float,
+    margin_mm: float,
+    rng: np.random.Generator,
 ) -> tuple[tuple[int, int], Image] | None:
     """Share of paper covered by the block's ink, with the top left pixel of that piece of the sheet."""
     if isinstance(block, SolidBlock):

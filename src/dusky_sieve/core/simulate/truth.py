@@ -100,7 +100,8 @@ def random_faults(block: MarksBlock, rng: np.random.Generator, *, rate: float = 
     kinds = rng.choice(3, size=len(chosen), p=[0.5, 0.2, 0.3])
     missing = tuple(sorted(int(n) for n in chosen[kinds == 0]))
     weak = tuple(
-        WeakMark(nozzle=int(n), ink=float(rng.uniform(0.22, 0.5)), broken=bool(rng.random() < 0.4)) for n in chosen[kinds == 1]
+        WeakMark(nozzle=int(n), ink=float(rng.uniform(0.22, 0.5)), broken=bool(rng.random() < 0.4))
+        for n in chosen[kinds == 1]
     )
     pitch_um = block.nozzle_pitch * 1000
     deflected = tuple(

@@ -1,0 +1,236 @@
+"""Commands. Each parses, calls one function, prints. Exit codes: 0 done, 2 unusable input, 3 sheet not found."""
+
+import json
+import sys
+from datetime import UTC, datetime
+from pathlib import Path
+from typing import Annotated, NoReturn
+
+import numpy as np
+import typer
+from rich.console import Console
+from rich.table import Table
+
+from dusky_sieve import files
+from dusky_sieve.core.advice import Advice, advise
+from dusky_sieve.core.case import parse_case
+from dusky_sieve.core.errors import DuskySieveError, SheetNotFound, UnusableInput
+from dusky_sieve.core.layout import Backing, MarksBlock
+from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
+from dusky_sieve.core.simulate import (
+    BlockTruth,
+    parse_truth,
+    px_per_mm,
+    random_faults,
+    render,
+    sheet_to_photo,
+)
+from dusky_sieve.settings import Settings
+
+app = typer.Typer(
+    no_args_is_help=True,
+    add_completion=False,
+    pretty_exceptions_enable=False,
+    help="Reads nozzle check sheets and says what to do next.",
+)
+JsonFlag = Annotated[bool, typer.Option("--json", help="Print the document and nothing else.")]
+
+
+def _stop(error: DuskySieveError) -> NoReturn:
+    print(error, file=sys.stderr)
+    raise typer.Exit(3 if isinstance(error, SheetNotFound) else 2)
+
+
+@app.command()
+def read(
+    layout: Annotated[Path, typer.Option(help="The sheet's layout, *.layout.json.")],
+    light: Annotated[list[Path] | None, typer.Option(help="Photo of the sheet over a light backing.")] = None,
+    dark: Annotated[list[Path] | None, typer.Option(help="Photo of the sheet over a dark backing.")] = None,
+    as_json: JsonFlag = False,
+) -> None:
+    """Read a sheet: faulty nozzles by number, from one photo per backing."""
+    try:
+        if not (light or dark):
+            raise UnusableInput("No photo was given: add --light PHOTO or --dark PHOTO.")
+        if len(light or []) > 1 or len(dark or []) > 1:
+            raise UnusableInput("One photo per backing is read at a time: give --light and --dark once each.")
+        plan = files.load_layout(layout)
+        shown: list[tuple[Path, Backing]] = [
+            *((p, "light") for p in light or []),
+            *((p, "dark") for p in dark or []),
+        ]
+        photos = [
+            UprightPhoto(files.decode_photo(files.read_bytes(p), p.name), backing, p.name) for p, backing in shown
+        ]
+    except DuskySieveError as error:
+        _stop(error)
+    reading = read_sheet(plan, photos)
+    if as_json:
+        print(reading.model_dump_json(exclude_none=True, indent=2))
+    else:
+        _print_reading(reading)
+    lost = [photo for photo in reading.photos if not photo.found]
+    if lost:
+        _stop(SheetNotFound(lost[0].why or "The sheet was not found."))
+
+
+def _print_reading(reading: Reading) -> None:
+    table = Table("block", "missing", "weak", "deflected", "unsure", title=reading.layout)
+    for block in reading.blocks:
+        if not block.read:
+            table.add_row(block.id, block.why or "not read", "", "", "")
+            continue
+        cells = [
+            ", ".join(str(f.nozzle) for f in block.faults if f.state == state) or "none"
+            for state in ("missing", "weak", "deflected", "unsure")
+        ]
+        table.add_row(block.id, *cells)
+    console = Console()
+    console.print(table)
+    for photo in reading.photos:
+        for warning in photo.warnings:
+            console.print(f"{photo.file}: {warning.message}")
+
+
+@app.command()
+def synth(
+    layout: Annotated[Path, typer.Option(help="The sheet's layout, *.layout.json.")],
+    truth: Annotated[Path, typer.Option(help="Faults by block id and the scene, *.truth.json.")],
+    out: Annotated[Path, typer.Option("-o", help="Folder for the photographs.")],
+    seed: Annotated[int, typer.Option(help="The same seed renders the same photograph.")] = 0,
+) -> None:
+    """Render photographs of a sheet with known faults through the simulated printer and camera.
+
+    A truth document with "random": RATE in place of blocks draws faults at that rate from the seed.
+    """
+    try:
+        plan = files.load_layout(layout)
+        text = files.read_bytes(truth)
+        known = parse_truth(text, plan, truth.name)
+        rate = json.loads(text).get("random")
+        rng = np.random.default_rng(seed)
+        if rate is not None:
+            if not isinstance(rate, int | float) or not 0 <= rate <= 1:
+                raise UnusableInput(f"{truth.name}: random: expected a share from 0 to 1, found {rate!r}.")
+            blocks: dict[str, BlockTruth] = {
+                b.id: random_faults(b, rng, rate=rate) for b in plan.blocks if isinstance(b, MarksBlock)
+            }
+            known = known.model_copy(update={"blocks": blocks | known.blocks})
+        out.mkdir(parents=True, exist_ok=True)
+        backings: list[Backing] = sorted({b.backing for b in plan.blocks}, reverse=True)
+        for backing in backings:
+            pixels = render(plan, known, backing, rng)
+            path = out / f"{backing}.jpg"
+            files.write_synced(path, files.encode_jpeg(pixels, known.scene.jpeg_quality))
+            print(path)
+    except DuskySieveError as error:
+        _stop(error)
+    except OSError as error:
+        _stop(UnusableInput(f"{out}: cannot be written ({error.strerror or error})."))
+    homography = sheet_to_photo(plan, known.scene)
+    report = known.model_dump(mode="json") | {
+        "layout": plan.name, "sheet_to_photo": homography.tolist(), "px_per_mm": round(px_per_mm(homography, plan), 3), "seed": seed,
+    }  # fmt: skip
+    files.write_synced(out / "truth.json", json.dumps(report, indent=1).encode())
+    print(out / "truth.json")
+
+
+@app.command("advise")
+def advise_command(
+    case: Annotated[str, typer.Argument(help="A case document, or - for one case per line on standard input.")],
+    ladder: Annotated[str | None, typer.Option(help="Follow this ladder instead of the printer's own.")] = None,
+    as_json: JsonFlag = False,
+) -> None:
+    """Say what a case means and what to do next."""
+    if case == "-":
+        for line in sys.stdin:
+            if line.strip():
+                try:
+                    print(_advise(line, "line", ladder).model_dump_json(exclude_none=False), flush=True)
+                except DuskySieveError as error:
+                    print(json.dumps({"error": str(error)}, ensure_ascii=False), flush=True)
+        return
+    try:
+        advice = _advise(files.read_bytes(Path(case)), Path(case).name, ladder)
+    except DuskySieveError as error:
+        _stop(error)
+    if as_json:
+        print(advice.model_dump_json(indent=2))
+        return
+    step = advice.next
+    console = Console()
+    console.print(
+        f"[bold]Next: {files.step_table()[step.step].title}[/bold]"
+        + (f" ({', '.join(step.channels)})" if step.channels else "")
+    )
+    for why in step.why:
+        console.print(why)
+    console.print(
+        f"Ink est. {sum(step.ink_ml.values()):.1f} ml ({step.ink_low_ml:.1f} to {step.ink_high_ml:.1f}), pad {step.waste_ml:.1f} ml, {step.minutes:.0f} min, cost {step.cost:.2f}"
+    )
+    for caution in step.cautions:
+        console.print(f"[red]Caution:[/red] {caution}")
+    for refused in advice.refused:
+        console.print(f"Refused: {files.step_table()[refused.step].title}. {refused.why}")
+    console.print("Likely: " + ", ".join(f"{c.cause.replace('_', ' ')} {c.probability:.0%}" for c in advice.causes[:3]))
+
+
+def _advise(text: str | bytes, name: str, ladder_id: str | None) -> Advice:
+    document = parse_case(text, name)
+    chosen = files.ladder(ladder_id or document.printer.ladder)
+    return advise(document, chosen, files.step_table(), files.cause_table())
+
+
+@app.command()
+def serve(
+    data: Annotated[Path | None, typer.Option(help="Data folder; the platform's usual place where left out.")] = None,
+    host: Annotated[str | None, typer.Option(help="Address to listen on; loopback where left out.")] = None,
+    port: Annotated[int | None, typer.Option(help="Port to listen on.")] = None,
+) -> None:
+    """Serve the application."""
+    given = {"data": data, "host": host, "port": port}
+    _serve(Settings(**{name: value for name, value in given.items() if value is not None}))  # type: ignore[arg-type]
+
+
+@app.command()
+def demo(
+    data: Annotated[Path, typer.Option(help="Data folder; filled when it is new or empty.")] = Path("demo-data"),
+    host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
+    port: Annotated[int, typer.Option(help="Port to listen on.")] = 8137,
+    fill_only: Annotated[bool, typer.Option(help="Fill the folder and stop.")] = False,
+) -> None:
+    """Serve the demo room: four invented printers with weeks of history."""
+    from dusky_sieve import demo as room
+
+    if not data.exists() or not any(data.iterdir()):
+        room.fill(data, datetime.now(UTC).replace(microsecond=0), print)
+        print(f"Photographs to try lie in {data / 'photos-to-try'}")
+    if not fill_only:
+        _serve(Settings(data=data, host=host, port=port, room=room.ROOM, person=room.PERSON))
+
+
+def _serve(settings: Settings) -> None:
+    import uvicorn
+
+    from dusky_sieve.web.app import create_app
+
+    print(
+        f"Dusky Sieve is at http://{settings.host}:{settings.port}/   (data in {settings.data}; stop with Ctrl-C)",
+        flush=True,
+    )
+    uvicorn.run(create_app(settings), host=settings.host, port=settings.port, log_level="warning", server_header=False)
+
+
+@app.command()
+def schemas(
+    out: Annotated[Path, typer.Option("-o", help="Folder for the JSON Schema files.")] = Path("docs/schemas"),
+) -> None:
+    """Write the JSON Schemas of the four documents and of the ladder."""
+    from dusky_sieve.cli.schemas import write_schemas
+
+    for path in write_schemas(out):
+        print(path)
+
+
+if __name__ == "__main__":
+    app()

@@ -1,0 +1,92 @@
+"""The photograph laid straight, and the faults drawn over it."""
+
+from html import escape
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.layout import Layout, MarksBlock, mark_centres
+from dusky_sieve.core.reading import PhotoReading, Reading
+from dusky_sieve.files import encode_jpeg
+
+Photo = NDArray[np.uint8]
+
+BORDER_MM = 3.0  # of paper shown round the pattern
+MOST_PX = 1800  # longer side of the straightened picture
+LOUPE_PITCHES = 16  # nozzle pitches to each side in the loupe, at least
+
+
+def straight_scale(layout: Layout, note: PhotoReading) -> float:
+    """Pixels per mm of the straightened picture: no finer than the photo."""
+    longest = max(layout.size) + 2 * BORDER_MM
+    return min(note.px_per_mm or 10.0, MOST_PX / longest)
+
+
+def straighten(photo: Photo, layout: Layout, note: PhotoReading) -> bytes:
+    """JPEG of the pattern laid straight, from the upright photo and where its sheet was found."""
+    scale = straight_scale(layout, note)
+    size = (round((layout.size[0] + 2 * BORDER_MM) * scale), round((layout.size[1] + 2 * BORDER_MM) * scale))
+    matrix = _matrix(note, (-BORDER_MM, -BORDER_MM), scale)
+    return encode_jpeg(_cut(photo, matrix, size), 88)
+
+
+def loupe(photo: Photo, layout: Layout, note: PhotoReading, block: MarksBlock, nozzle: int) -> bytes:
+    """JPEG of one mark among its neighbours."""
+    x, y = mark_centres(block)[list(block.numbers).index(nozzle)]
+    half = max(block.mark[0] * 1.6, LOUPE_PITCHES * block.nozzle_pitch)
+    matrix = _matrix(note, (x - half, y - half * 0.6), 480 / (2 * half))
+    return encode_jpeg(_cut(photo, matrix, (480, 288)), 90)
+
+
+def _matrix(note: PhotoReading, corner: tuple[float, float], scale: float) -> NDArray[np.float64]:
+    place = np.array([[1 / scale, 0, corner[0] + 0.5 / scale], [0, 1 / scale, corner[1] + 0.5 / scale], [0, 0, 1]])
+    return np.asarray(np.array(note.sheet_to_photo, np.float64) @ place)
+
+
+def _cut(photo: Photo, matrix: NDArray[np.float64], size: tuple[int, int]) -> Photo:
+    flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+    return np.asarray(cv2.warpPerspective(photo, matrix, size, flags=flags, borderMode=cv2.BORDER_REPLICATE), np.uint8)
+
+
+def overlay(layout: Layout, reading: Reading, address: str, faulty_names: dict[tuple[str, int], str]) -> str:
+    """SVG in sheet mm over the straightened picture: an outline where something is wrong, nothing elsewhere.
+
+    faulty_names : (block id, nozzle) to the address its outline leads to
+    """
+    w, h = layout.size[0] + 2 * BORDER_MM, layout.size[1] + 2 * BORDER_MM
+    parts = [
+        f'<image href="{escape(address)}" x="{-BORDER_MM}" y="{-BORDER_MM}" width="{w}" height="{h}" preserveAspectRatio="none"/>'
+    ]
+    blocks = {b.id: b for b in layout.blocks if isinstance(b, MarksBlock)}
+    for read in reading.blocks:
+        block = blocks.get(read.id)
+        if block is None or not read.read:
+            continue
+        centres, first, step = mark_centres(block), block.first_nozzle, block.nozzle_step
+        for fault in read.faults:
+            x, y = centres[(fault.nozzle - first) // step]
+            parts.append(
+                _outline(
+                    float(x),
+                    float(y),
+                    block,
+                    fault.state,
+                    fault.offset_um,
+                    f"{read.channel} {fault.nozzle}: {fault.state}",
+                    faulty_names[read.id, fault.nozzle],
+                )
+            )
+    title = f"Straightened photograph of {len(blocks)} blocks with faults outlined; the table lists them"
+    return f'<svg class="tabletop" viewBox="{-BORDER_MM} {-BORDER_MM} {w} {h}" role="group" aria-label="{escape(title)}">{"".join(parts)}</svg>'
+
+
+def _outline(
+    x: float, y: float, block: MarksBlock, state: str, offset_um: tuple[float, float] | None, words: str, href: str
+) -> str:
+    a, b = block.mark[0] * 0.62, max(block.mark[0] * 0.3, 4 * block.mark[1])
+    shape = f"M{x - a:.2f} {y:.2f}L{x:.2f} {y - b:.2f}L{x + a:.2f} {y:.2f}L{x:.2f} {y + b:.2f}Z"
+    tick = ""
+    if offset_um and state == "deflected":
+        tick = f'<path d="M{x:.3f} {y:.3f}v{offset_um[1] / 1000 * 3:.3f}" class="throw"/>'
+    return f'<a href="{escape(href)}"><path d="{shape}" class="outline halo"/><path d="{shape}" class="outline {state}"><title>{escape(words)}</title></path>{tick}</a>'

@@ -1,0 +1,153 @@
+"""Bytes to values and back: photos to upright arrays, documents to and from disk, the shipped tables."""
+
+import io
+import os
+import warnings
+from functools import cache
+from importlib import resources
+from pathlib import Path
+
+import numpy as np
+from numpy.typing import NDArray
+from PIL import Image, ImageOps, UnidentifiedImageError
+from pydantic import TypeAdapter
+
+from dusky_sieve.core.advice import Ladder, parse_ladder
+from dusky_sieve.core.diagnosis import CauseTable
+from dusky_sieve.core.errors import TooLarge, UnknownThing, UnusableInput
+from dusky_sieve.core.layout import Layout, parse_layout
+from dusky_sieve.core.steps import StepTable
+
+MAX_PHOTO_BYTES = 40_000_000  # an upload's limit
+MAX_PIXELS = 64_000_000  # reading contract: 0.3 to 64 megapixels
+MIN_PIXELS = 300_000
+FORMATS = {"JPEG": "image/jpeg", "PNG": "image/png", "WEBP": "image/webp", "TIFF": "image/tiff"}
+SIXTEEN_BIT = ("I;16", "I;16B", "I;16L", "I")
+
+
+def decode_photo(content: bytes, name: str) -> NDArray[np.uint8]:
+    """An upright sRGB photo (rows, columns, 3) from a file's bytes, told by content and not by name.
+
+    Raises UnusableInput for what is no photo, is truncated or too small, TooLarge beyond the limits; the size is
+    checked before any pixel is decoded.
+    """
+    image = _open(content, name)
+    try:
+        image.load()
+    except (OSError, SyntaxError, ValueError, EOFError) as error:
+        raise UnusableInput(f"{name}: the file is damaged or cut short ({error}). Send the photo again.") from None
+    return _upright(image)
+
+
+def sniff_photo(content: bytes, name: str) -> str:
+    """The media type of a photo's bytes, sizes checked, nothing decoded."""
+    return FORMATS[_open(content, name).format or ""]
+
+
+def _open(content: bytes, name: str) -> Image.Image:
+    if len(content) == 0:
+        raise UnusableInput(f"{name}: the file is empty. Send the photo again.")
+    if len(content) > MAX_PHOTO_BYTES:
+        raise TooLarge(
+            f"{name}: {len(content) / 1e6:.0f} MB is more than the 40 MB a photo may have. Save it as JPEG and send that."
+        )
+    try:
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            image = Image.open(io.BytesIO(content), formats=list(FORMATS))
+    except (UnidentifiedImageError, OSError, SyntaxError, ValueError, Image.DecompressionBombError):
+        raise UnusableInput(f"{name}: not a photo. Send a JPEG or PNG picture of the sheet.") from None
+    pixels = image.width * image.height
+    if pixels > MAX_PIXELS:
+        raise TooLarge(f"{name}: {pixels / 1e6:.0f} megapixels are more than the 64 that can be read. Send it smaller.")
+    if pixels < MIN_PIXELS:
+        raise UnusableInput(
+            f"{name}: {image.width} x {image.height} pixels are too few to see single marks. Photograph the sheet with at least 2 megapixels."
+        )
+    return image
+
+
+def _upright(image: Image.Image) -> NDArray[np.uint8]:
+    if image.mode in SIXTEEN_BIT:
+        image = Image.fromarray((np.asarray(image, np.uint32) >> 8).astype(np.uint8))
+    turned = ImageOps.exif_transpose(image)
+    if turned.mode in ("RGBA", "LA", "PA") or "transparency" in turned.info:
+        flat = Image.new("RGBA", turned.size, "white")
+        turned = Image.alpha_composite(flat, turned.convert("RGBA"))
+    return np.ascontiguousarray(np.asarray(turned.convert("RGB"), np.uint8))
+
+
+def encode_jpeg(pixels: NDArray[np.uint8], quality: int) -> bytes:
+    """JPEG bytes of an RGB array."""
+    out = io.BytesIO()
+    Image.fromarray(pixels).save(out, "JPEG", quality=quality)
+    return out.getvalue()
+
+
+def read_bytes(path: Path) -> bytes:
+    """A file's bytes; UnusableInput where it cannot be opened."""
+    try:
+        return path.read_bytes()
+    except OSError as error:
+        raise UnusableInput(f"{path}: cannot be read ({error.strerror or error}).") from None
+
+
+def write_synced(path: Path, content: bytes) -> None:
+    """Writes a whole file or nothing: a temporary file, synced, renamed, its folder synced."""
+    path.parent.mkdir(parents=True, exist_ok=True)
+    part = path.with_name(f".{path.name}.{os.getpid()}.part")
+    with part.open("wb") as file:
+        file.write(content)
+        file.flush()
+        os.fsync(file.fileno())
+    part.replace(path)
+    folder = os.open(path.parent, os.O_RDONLY)
+    try:
+        os.fsync(folder)
+    finally:
+        os.close(folder)
+
+
+def load_layout(path: Path) -> Layout:
+    """A layout file from disk."""
+    return parse_layout(read_bytes(path), path.name)
+
+
+def _shipped(*parts: str) -> bytes:
+    return resources.files("dusky_sieve").joinpath("data", *parts).read_bytes()
+
+
+@cache
+def step_table() -> StepTable:
+    """What each kind of step takes, needs and warns of."""
+    table: StepTable = TypeAdapter(StepTable).validate_json(_shipped("steps.json"))
+    return table
+
+
+@cache
+def cause_table() -> CauseTable:
+    """Priors and likelihoods of the causes."""
+    return CauseTable.model_validate_json(_shipped("causes.json"))
+
+
+@cache
+def ladders() -> dict[str, Ladder]:
+    """Shipped ladders by id."""
+    folder = resources.files("dusky_sieve").joinpath("data", "ladders")
+    found = [
+        parse_ladder(item.read_bytes(), item.name) for item in folder.iterdir() if item.name.endswith(".ladder.json")
+    ]
+    return {ladder.id: ladder for ladder in sorted(found, key=lambda ladder: ladder.id)}
+
+
+def ladder(ladder_id: str) -> Ladder:
+    """A shipped ladder; UnknownThing names those there are."""
+    known = ladders()
+    if ladder_id not in known:
+        raise UnknownThing(f"There is no ladder “{ladder_id}”. Known ladders: {', '.join(known)}.")
+    return known[ladder_id]
+
+
+def shipped_layout(name: str) -> Layout:
+    """One of the layouts that ship with the application."""
+    return parse_layout(_shipped("layouts", f"{name}.layout.json"), name)

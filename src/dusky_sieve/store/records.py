@@ -1,0 +1,82 @@
+"""What the store hands out: frozen records of core values with their keys."""
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from dusky_sieve.core.case import ChannelFaults, LevelEvent, NoteEvent, Printer, StepEvent
+from dusky_sieve.core.layout import Backing, Layout
+from dusky_sieve.core.reading import Reading
+
+
+@dataclass(frozen=True)
+class PrinterRecord:
+    """A printer as it was set up. `inks` maps channel names to their colours."""
+
+    id: int
+    slug: str
+    name: str
+    about: str
+    printer: Printer
+    layout: Layout
+    inks: dict[str, str]
+    sheet_note: str
+
+
+@dataclass(frozen=True)
+class PhotoRecord:
+    """A stored photo's facts; the bytes lie in the photo folder under the digest."""
+
+    id: int
+    printer_id: int
+    digest: str
+    name: str
+    media: str
+    backing: Backing
+    arrived: datetime
+
+
+@dataclass(frozen=True)
+class CaseRecord:
+    """A case: from the first bad sheet until clear or handed over."""
+
+    id: int
+    printer_id: int
+    number: int
+    opened: datetime
+    closed: datetime | None
+    outcome: str | None
+    start: Printer
+
+
+@dataclass(frozen=True)
+class SheetRecord:
+    """A sheet: read from a photo, or told by hand. `faults` None until somebody accepted the reading."""
+
+    id: int
+    printer_id: int
+    case_id: int | None
+    photo_id: int | None
+    at: datetime
+    reading: Reading | None
+    faults: dict[str, ChannelFaults] | None
+    why: str | None
+    person: str
+
+
+@dataclass(frozen=True)
+class EventRecord:
+    """A step, level reading or note. A step under way has `started` and neither `finished` nor `dropped`."""
+
+    id: int
+    printer_id: int
+    case_id: int | None
+    event: StepEvent | LevelEvent | NoteEvent
+    started: datetime | None
+    finished: datetime | None
+    dropped: datetime | None
+    person: str
+
+    @property
+    def under_way(self) -> bool:
+        """Whether this step was started and neither finished nor dropped."""
+        return self.started is not None and self.finished is None and self.dropped is None

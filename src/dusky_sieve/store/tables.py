@@ -1,0 +1,115 @@
+"""Tables. They never leave this package: queries hand out core values and plain records."""
+
+from datetime import UTC, datetime
+
+from sqlalchemy import CheckConstraint, Column, ForeignKey, String, Text, UniqueConstraint
+from sqlmodel import Field, SQLModel
+
+
+def now_utc() -> datetime:
+    return datetime.now(UTC)
+
+
+def _owner(table: str) -> Column[int]:
+    return Column(ForeignKey(f"{table}.id", ondelete="RESTRICT"), nullable=False, index=True)
+
+
+class PrinterRow(SQLModel, table=True):
+    __tablename__ = "printer"
+    id: int | None = Field(default=None, primary_key=True)
+    slug: str = Field(unique=True)
+    name: str
+    about: str = ""
+    document: str = Field(sa_column=Column(Text, nullable=False))  # core Printer as JSON, as of the first event
+    layout: str = Field(sa_column=Column(Text, nullable=False))  # core Layout as JSON
+    inks: str = Field(default="{}", sa_column=Column(Text, nullable=False))  # channel name to ink colour
+    sheet_note: str = ""
+    position: int = 0
+
+
+class PhotoRow(SQLModel, table=True):
+    __tablename__ = "photo"
+    __table_args__ = (UniqueConstraint("printer_id", "digest"),)
+    id: int | None = Field(default=None, primary_key=True)
+    printer_id: int = Field(sa_column=_owner("printer"))
+    digest: str = Field(sa_column=Column(String(64), nullable=False))
+    name: str
+    media: str
+    size: int
+    backing: str
+    arrived: str
+
+
+class CaseRow(SQLModel, table=True):
+    __tablename__ = "trouble"
+    id: int | None = Field(default=None, primary_key=True)
+    printer_id: int = Field(sa_column=_owner("printer"))
+    number: int
+    opened: str
+    closed: str | None = None
+    outcome: str | None = None
+    start: str = Field(sa_column=Column(Text, nullable=False))  # core Printer as JSON: levels and pad at the start
+
+
+class SheetRow(SQLModel, table=True):
+    __tablename__ = "sheet"
+    id: int | None = Field(default=None, primary_key=True)
+    printer_id: int = Field(sa_column=_owner("printer"))
+    case_id: int | None = Field(
+        default=None, sa_column=Column(ForeignKey("trouble.id", ondelete="RESTRICT"), index=True)
+    )
+    photo_id: int | None = Field(
+        default=None, sa_column=Column(ForeignKey("photo.id", ondelete="RESTRICT"), index=True)
+    )
+    at: str = Field(index=True)
+    reading: str | None = Field(
+        default=None, sa_column=Column(Text)
+    )  # core Reading as JSON; none for faults told by hand
+    faults: str | None = Field(
+        default=None, sa_column=Column(Text)
+    )  # channel to ChannelFaults as JSON; none: not accepted
+    why: str | None = None  # why nothing was read
+    person: str = ""
+
+
+class EventRow(SQLModel, table=True):
+    """A step, a level reading or a note of a case. A started step has no `finished` yet."""
+
+    __tablename__ = "event"
+    __table_args__ = (CheckConstraint("kind in ('step', 'level', 'note')"),)
+    id: int | None = Field(default=None, primary_key=True)
+    printer_id: int = Field(sa_column=_owner("printer"))
+    case_id: int | None = Field(
+        default=None, sa_column=Column(ForeignKey("trouble.id", ondelete="RESTRICT"), index=True)
+    )
+    kind: str
+    at: str = Field(index=True)
+    started: str | None = None
+    finished: str | None = None
+    dropped: str | None = None
+    document: str = Field(sa_column=Column(Text, nullable=False))
+    person: str = ""
+
+
+class EntryRow(SQLModel, table=True):
+    """The book. Rows are only ever added; a trigger refuses anything else."""
+
+    __tablename__ = "entry"
+    id: int | None = Field(default=None, primary_key=True)
+    printer_id: int = Field(sa_column=_owner("printer"))
+    case_id: int | None = Field(
+        default=None, sa_column=Column(ForeignKey("trouble.id", ondelete="RESTRICT"), index=True)
+    )
+    event_id: int | None = Field(
+        default=None, sa_column=Column(ForeignKey("event.id", ondelete="RESTRICT"), index=True)
+    )
+    document: str = Field(sa_column=Column(Text, nullable=False))
+
+
+class DoneRow(SQLModel, table=True):
+    """Forms that were already acted on, so that one sent twice acts once."""
+
+    __tablename__ = "done"
+    token: str = Field(sa_column=Column(String(64), primary_key=True))
+    went_to: str
+    at: str

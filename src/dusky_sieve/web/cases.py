@@ -1,0 +1,94 @@
+"""What it means, what next; doing it; the case's history."""
+
+from typing import Annotated, get_args
+
+from fastapi import APIRouter, Depends, Form, Request
+from starlette.responses import Response
+
+from dusky_sieve import services
+from dusky_sieve.core.errors import UnusableInput
+from dusky_sieve.core.steps import StepName
+from dusky_sieve.web import present
+from dusky_sieve.web.pages import go, page
+from dusky_sieve.web.security import own_form
+
+router = APIRouter()
+
+
+@router.get("/cases")
+def case_list(request: Request) -> Response:
+    """All cases, newest first."""
+    store, now = request.app.state.store, request.app.state.clock()
+    return page(request, "cases.html", lines=present.case_lines(store, now))
+
+
+@router.get("/cases/{case_id}")
+def history(request: Request, case_id: int) -> Response:
+    """The whole story: sheets and steps in order of time, and what they took."""
+    store, now = request.app.state.store, request.app.state.clock()
+    case = services.find_case(store, case_id)
+    return page(request, "case.html", case=case, story=present.story(store, case, now))
+
+
+@router.get("/cases/{case_id}/next")
+def meaning(request: Request, case_id: int) -> Response:
+    """What the case means and what to do next."""
+    store, now = request.app.state.store, request.app.state.clock()
+    case = services.find_case(store, case_id)
+    return page(request, "next.html", case=case, view=present.meaning(store, case, now))
+
+
+@router.post("/cases/{case_id}/steps", dependencies=[Depends(own_form)])
+def start(request: Request, case_id: int, step: Annotated[str, Form()], once: Annotated[str, Form()] = "") -> Response:
+    """Starts a step. The same form sent twice starts it once."""
+    store, now = request.app.state.store, request.app.state.clock()
+    if step not in get_args(StepName):
+        raise UnusableInput(f"There is no step “{step}”. Choose one that the page proposes.")
+    name: StepName = step  # type: ignore[assignment]
+    with request.app.state.turn:
+        to = store.went_to(once) if once else None
+        if to is None:
+            case = services.find_case(store, case_id)
+            to = f"/cases/{case.id}/next"
+            if name == "check":
+                printer = store.printer_by_id(case.printer_id)
+                assert printer is not None  # the case's foreign key holds
+                to = f"/printers/{printer.slug}/sheet-in"
+            else:
+                services.start_step(store, case, name, request.app.state.settings.person, now)
+            if once:
+                store.remember_form(once, to, now)
+    return go(to)
+
+
+@router.post("/steps/{event_id}/finish", dependencies=[Depends(own_form)])
+def finish(
+    request: Request, event_id: int, once: Annotated[str, Form()] = "", early: Annotated[bool, Form()] = False
+) -> Response:
+    """Finishes a step and books its ink."""
+    store, now = request.app.state.store, request.app.state.clock()
+    with request.app.state.turn:
+        to = store.went_to(once) if once else None
+        if to is None:
+            record = services.finish_step(store, event_id, request.app.state.settings.person, now, early=early)
+            to = f"/cases/{record.case_id}/next"
+            if once:
+                store.remember_form(once, to, now)
+    return go(to)
+
+
+@router.post("/steps/{event_id}/drop", dependencies=[Depends(own_form)])
+def drop(request: Request, event_id: int) -> Response:
+    """Says that a started step was not done after all."""
+    with request.app.state.turn:
+        record = services.drop_step(request.app.state.store, event_id, request.app.state.clock())
+    return go(f"/cases/{record.case_id}/next")
+
+
+@router.post("/cases/{case_id}/close", dependencies=[Depends(own_form)])
+def close(request: Request, case_id: int) -> Response:
+    """Closes a case as it stands."""
+    store, now = request.app.state.store, request.app.state.clock()
+    with request.app.state.turn:
+        services.close_case(store, services.find_case(store, case_id), now, "closed")
+    return go(f"/cases/{case_id}")

@@ -1,0 +1,186 @@
+"""A case from beginning to end, and lists of cases and sheets."""
+
+from dataclasses import dataclass
+from datetime import datetime
+
+from dusky_sieve import files, services
+from dusky_sieve.core.case import StepEvent
+from dusky_sieve.core.ledger import Entry, Total
+from dusky_sieve.drawing import sieve
+from dusky_sieve.store import CaseRecord, EventRecord, PrinterRecord, SheetRecord, Store
+from dusky_sieve.web import words
+from dusky_sieve.web.present.band import NO_INK
+
+
+@dataclass(frozen=True)
+class Moment:
+    """One thing that happened: a sheet with its strips, a step with what it took, a level read, a note."""
+
+    at: datetime
+    when: str
+    kind: str
+    title: str
+    aside: str
+    person: str
+    strips: tuple[tuple[str, str, str], ...] = ()
+    href: str = ""
+    ink_ml: float = 0.0
+    waste_ml: float = 0.0
+
+
+@dataclass(frozen=True)
+class Story:
+    """A case's history."""
+
+    record: PrinterRecord
+    heading: str
+    aside: str
+    moments: tuple[Moment, ...]
+    spent: Total
+    by_step: tuple[tuple[str, int, float, float, float], ...]
+    hours: str
+    ladder: str
+
+
+def story(store: Store, case: CaseRecord, now: datetime) -> Story:
+    """A case's moments in order of time, with what they took."""
+    record = store.printer_by_id(case.printer_id)
+    assert record is not None  # the case's foreign key holds
+    sheets = [s for s in store.sheets(record.id) if s.case_id == case.id and s.faults is not None]
+    moments = [_sheet_moment(record, s, i, now) for i, s in enumerate(sheets, 1)]
+    entries = store.entries(case_id=case.id)
+    for event in store.events(record.id):
+        if event.case_id != case.id or event.dropped:
+            continue
+        moments.append(_event_moment(event, entries, now))
+    moments.sort(key=lambda m: m.at)
+    names = sorted({e.step for e in entries}, key=lambda n: -sum(e.ink_ml for e in entries if e.step == n))
+    table = []
+    for name in names:
+        of = [e for e in entries if e.step == name]
+        table.append(
+            (
+                files.step_table()[name].title,
+                len({e.at for e in of}),
+                sum(e.ink_ml for e in of),
+                sum(e.waste_ml for e in of),
+                sum(e.cost for e in of),
+            )
+        )
+    ended = f" It was {case.outcome} {words.day_time(case.closed, now)}." if case.closed else ""
+    return Story(
+        record=record, heading=f"Case {case.number}: {_arc(sheets)}", aside=f"{record.name}, opened {words.day_time(case.opened, now)}.{ended}",
+        moments=tuple(moments), spent=services.cost_so_far(store, case), by_step=tuple(table),
+        hours=words.span(((case.closed or now) - case.opened).total_seconds()), ladder=files.ladder(record.printer.ladder).name,
+    )  # fmt: skip
+
+
+def _arc(sheets: list[SheetRecord]) -> str:
+    if not sheets:
+        return "no sheet yet."
+    first, last = words.sheet_says(sheets[0].faults), words.sheet_says(sheets[-1].faults)
+    if len(sheets) == 1:
+        return f"{first} on its first sheet."
+    return f"{first} at first, {'still ' if first == last else ''}{last} {words.plural(len(sheets), 'sheet')} on."
+
+
+def _sheet_moment(record: PrinterRecord, sheet: SheetRecord, index: int, now: datetime) -> Moment:
+    strips = []
+    for channel in record.printer.channels:
+        faults = (sheet.faults or {}).get(channel.name)
+        if faults is None:
+            continue
+        holes = sieve.holes_of_faults(faults, channel.nozzles)
+        if holes.states or holes.absent:
+            name = words.display(channel.name)
+            strips.append(
+                (name, sieve.strip(holes, record.inks.get(channel.name, NO_INK), label=name), sieve.describe(holes))
+            )
+    title = f"Sheet {index}: {words.sheet_says(sheet.faults)}"
+    return Moment(
+        sheet.at,
+        words.day_time(sheet.at, now),
+        "sheet",
+        title,
+        "read from a photo" if sheet.photo_id else "told by hand",
+        sheet.person,
+        tuple(strips),
+        f"/sheets/{sheet.id}",
+    )
+
+
+def _event_moment(record: EventRecord, entries: list[Entry], now: datetime) -> Moment:
+    event = record.event
+    when = words.day_time(event.at, now)
+    if isinstance(event, StepEvent):
+        facts = files.step_table()[event.step]
+        took = [e for e in entries if e.step == event.step and e.at == event.at]
+        state = "" if record.finished else "under way"
+        if event.until:
+            state = f"until {words.day_time(event.until, now)}"
+        for_ = f"for {words.listed([words.display(c) for c in event.channels])}" if event.channels else ""
+        return Moment(event.at, when, "step", facts.title, " ".join(p for p in (for_, state) if p), record.person, ink_ml=sum(e.ink_ml for e in took), waste_ml=sum(e.waste_ml for e in took))  # fmt: skip
+    if event.kind == "level":
+        return Moment(
+            event.at,
+            when,
+            "note",
+            f"{words.display(event.channel)} read off: {words.ml(event.level_ml)}",
+            "",
+            record.person,
+        )
+    told = ", ".join(
+        f"{k.replace('_', ' ')}: {', '.join(map(str, v)) if isinstance(v, list) else v}" for k, v in event.facts.items()
+    )
+    return Moment(event.at, when, "note", "Told", told, record.person)
+
+
+@dataclass(frozen=True)
+class CaseLine:
+    """A case in the list of all cases."""
+
+    case: CaseRecord
+    printer: str
+    state: str
+    opened: str
+    spent: Total
+    sheets: int
+
+
+def case_lines(store: Store, now: datetime) -> list[CaseLine]:
+    """All cases, newest first."""
+    printers = {p.id: p for p in store.printers()}
+    out = []
+    for case in store.cases():
+        sheets = sum(1 for s in store.sheets(case.printer_id) if s.case_id == case.id and s.faults is not None)
+        state = case.outcome or "closed" if case.closed else "open"
+        out.append(
+            CaseLine(
+                case,
+                printers[case.printer_id].name,
+                state,
+                words.day_time(case.opened, now),
+                services.cost_so_far(store, case),
+                sheets,
+            )
+        )
+    return out
+
+
+@dataclass(frozen=True)
+class SheetLine:
+    """A sheet in a printer's list."""
+
+    sheet: SheetRecord
+    when: str
+    state: str
+
+
+def sheet_lines(store: Store, record: PrinterRecord, now: datetime) -> list[SheetLine]:
+    """A printer's sheets, newest first."""
+    out = []
+    for sheet in reversed(store.sheets(record.id)):
+        unread = "not found on the photo" if sheet.why else "not looked at yet" if sheet.faults is None else ""
+        state = unread or words.sheet_says(sheet.faults)
+        out.append(SheetLine(sheet, words.day_time(sheet.at, now), state))
+    return out

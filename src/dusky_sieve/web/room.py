@@ -1,0 +1,67 @@
+"""The room board, a printer's page, day and dusk."""
+
+from typing import Annotated
+
+from fastapi import APIRouter, Depends, Form, Request
+from starlette.responses import Response
+
+from dusky_sieve import services
+from dusky_sieve.web import present
+from dusky_sieve.web.pages import HOUR_COOKIE, go, page
+from dusky_sieve.web.security import own_form
+
+router = APIRouter()
+
+
+@router.get("/")
+def board(request: Request) -> Response:
+    """Every printer on one board: who needs somebody now?"""
+    store, now = request.app.state.store, request.app.state.clock()
+    bands = [present.band(store, record, now) for record in store.printers()]
+    bands.sort(key=lambda b: b.order)
+    return page(
+        request, "room.html", bands=bands, heading=present.room_heading(bands), aside=present.room_aside(bands, now)
+    )
+
+
+@router.get("/printers/{slug}")
+def printer_page(request: Request, slug: str) -> Response:
+    """One printer: its channels now, tanks, pad, sheets and cases."""
+    store, now = request.app.state.store, request.app.state.clock()
+    record = services.find_printer(store, slug)
+    return page(
+        request,
+        "printer.html",
+        band=present.band(store, record, now),
+        record=record,
+        sheets=present.sheet_lines(store, record, now)[:14],
+        cases=store.cases(record.id),
+    )
+
+
+@router.post("/printers/{slug}/levels", dependencies=[Depends(own_form)])
+def level_read(
+    request: Request,
+    slug: str,
+    channel: Annotated[str, Form()],
+    level_ml: Annotated[float, Form()],
+    once: Annotated[str, Form()] = "",
+) -> Response:
+    """Books a tank level somebody read off."""
+    store, now = request.app.state.store, request.app.state.clock()
+    with request.app.state.turn:
+        to = store.went_to(once) if once else None
+        if to is None:
+            record = services.find_printer(store, slug)
+            services.level_read(store, record, channel, level_ml, request.app.state.settings.person, now)
+            to = f"/printers/{record.slug}#tanks"
+            store.remember_form(once, to, now)
+    return go(to)
+
+
+@router.post("/hour", dependencies=[Depends(own_form)])
+def set_hour(request: Request, hour: Annotated[str, Form()], back: Annotated[str, Form()] = "/") -> Response:
+    """Day or dusk, remembered in this browser."""
+    answer = go(back if back.startswith("/") and not back.startswith("//") else "/")
+    answer.set_cookie(HOUR_COOKIE, "dusk" if hour == "dusk" else "day", samesite="strict", max_age=31_536_000)
+    return answer
