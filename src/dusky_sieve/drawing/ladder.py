@@ -7,7 +7,7 @@ from dusky_sieve.core.advice import Ladder
 RUNG_GAP = 62
 
 
-def ladder_edge(ladder: Ladder, here: str | None, taken: dict[str, int]) -> str:
+def ladder_edge(ladder: Ladder, here: str | None, taken: dict[str, int], *, waiting: bool = False) -> str:
     """SVG of a ladder's rungs, the one to take next marked, steps done counted; words in the label."""
     at = next((r.place for r in ladder.rungs if r.id == here), None)
     rungs = list({r.place: r for r in sorted(ladder.rungs, key=lambda r: r.place)}.values())
@@ -17,7 +17,7 @@ def ladder_edge(ladder: Ladder, here: str | None, taken: dict[str, int]) -> str:
         y = 22 + index * RUNG_GAP
         now = rung.place == at
         done = taken.get(rung.step, 0)
-        kind = "rung here" if now else "rung done" if done else "rung"
+        kind = ("rung wait" if waiting else "rung here") if now else "rung done" if done else "rung"
         parts.append(
             f'<rect x="{4 if now else 14}" y="{y - (6 if now else 1)}" width="{68 if now else 48}" height="{12 if now else 3}" class="{kind}"/>'
         )

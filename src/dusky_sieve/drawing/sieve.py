@@ -14,8 +14,8 @@ from dusky_sieve.core.reading import BlockReading
 STRIP_PX = 14  # height of a strip on boards and in lists
 RIBBON_PX = 5  # the ink ribbon inside it
 FINEST_PX = 0.6  # px per nozzle under which neighbours are drawn as one post, the worst of them
-HOLE_W, HOLE_H = 8.0, 20.0  # a hole of the full mesh
-ROW_HOLES = 150  # holes in one row of the full mesh before it goes on below
+HOLE_W, HOLE_H = 6.7, 20.0  # a hole of the full mesh
+ROW_HOLES = 180  # holes in one row of the full mesh before it goes on below
 
 
 @dataclass(frozen=True)

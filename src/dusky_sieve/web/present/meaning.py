@@ -73,6 +73,7 @@ class Meaning:
     waiting: bool
     spent: Total
     schools: tuple[School, ...]
+    refused: tuple[tuple[str, str, datetime | None], ...]
 
 
 def meaning(store: Store, case: CaseRecord, now: datetime) -> Meaning:
@@ -94,12 +95,13 @@ def meaning(store: Store, case: CaseRecord, now: datetime) -> Meaning:
     for event in store.events(record.id):
         if event.case_id == case.id and isinstance(event.event, StepEvent) and event.finished:
             taken[event.event.step] = taken.get(event.event.step, 0) + 1
+    here = next((r.id for r in ladder.rungs if r.step == shown), None) if running else advice.next.rung
     stacks, quiet = _stacks(record, sheets, advice)
     return Meaning(
         record=record, heading=words.finding(advice), aside=_aside(advice, record, case, len(sheets)), times=_times(store, case, sheets, now), stacks=stacks,
         quiet=quiet, causes=_causes(advice), advice=advice, step=step, title=facts.title, button=facts.button, ink=sum(step.ink_ml.values()),
-        ladder_name=ladder.name, ladder_svg=ladder_edge(ladder, advice.next.rung, taken), running=running, until=until,
-        waiting=bool(until and until > now), spent=services.cost_so_far(store, case), schools=_schools(store, case, now, record.printer.ladder),
+        ladder_name=ladder.name, ladder_svg=ladder_edge(ladder, here, taken, waiting=bool(until and until > now)), running=running, until=until,
+        waiting=bool(until and until > now), spent=services.cost_so_far(store, case), schools=_schools(store, case, now, record.printer.ladder), refused=_refused(advice),
     )  # fmt: skip
 
 
@@ -154,6 +156,15 @@ def _times(
 def _stood(sheets: list[SheetRecord], index: int) -> bool:
     """Whether the printer stood a good while before this sheet."""
     return index > 0 and (sheets[index].at - sheets[index - 1].at).total_seconds() > STOOD_HOURS * 3600
+
+
+def _refused(advice: Advice) -> tuple[tuple[str, str, datetime | None], ...]:
+    """Refusals with one line a reason: the steps it bars, the reason, its end."""
+    lines: dict[tuple[str, datetime | None], list[str]] = {}
+    for item in advice.refused:
+        lines.setdefault((item.why, item.until), []).append(files.step_table()[item.step].title)
+    said = {key: words.listed([names[0], *(n.lower() for n in names[1:])]) for key, names in lines.items()}
+    return tuple((names, why, until) for (why, until), names in said.items())
 
 
 def _causes(advice: Advice) -> tuple[CauseLine, ...]:
