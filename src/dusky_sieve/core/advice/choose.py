@@ -111,7 +111,7 @@ def _overtaking(s: Situation, ladder: Ladder, table: StepTable) -> Proposal | No
             return go("line_flush", "Air was seen in a tube: only refilling the line takes it out.", names)
         if "Refill" in found.why:
             return go("refill", f"Air was seen in a tube, and a line flush needs ink: {found.why}", names)
-    if told.get("new_printer") and s.faulty and all(v in ("all", "most") for v in s.severity.values()):
+    if told.get("new_printer") and "all" in s.severity.values():
         return go("prepare", "A new printer that prints nothing: plugs, tape and locks come first.")
     if s.waited is not None:
         return go("check", f"The {table[s.waited.step].title.lower()} is over: check first, without cleaning.")

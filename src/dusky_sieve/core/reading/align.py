@@ -6,6 +6,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Layout, MarksBlock
 from dusky_sieve.core.reading.find import Marks, draw_marks
+from dusky_sieve.core.reading.registration import project
 
 Floats = NDArray[np.float64]
 Image = NDArray[np.float32]
@@ -18,6 +19,7 @@ BLURS = (
 )  # of the widest lattice step: first only the blocks show, then rows, then marks
 ITERATIONS = (25, 15, 12, 8)
 BLUR_PX = 1.8  # the blur in raster pixels; finer rasters only cost time
+PRESENT_SHARE = 0.3  # of the strongest block, under which a block is taken not to print
 MARGIN_SHARE = 0.15  # bare border round the pattern that takes part, as a share of its longer side
 MOST_RASTER_PX = 1100  # longer side of a raster
 
@@ -42,10 +44,11 @@ def align(lines: Image, start: Floats, marks: Marks, layout: Layout, levels: ran
         own = _scale(homography, layout)
         scale = min(BLUR_PX / blur_mm, own, MOST_RASTER_PX / max(layout.size))
         blur = max(0.8, min(BLUR_PX, blur_mm * scale))
-        drawn = draw_marks(marks, scale, margin, layout.size, colours=True)
-        template = np.sqrt(np.maximum(cv2.GaussianBlur(drawn, (0, 0), blur), 0))  # flat-topped blocks converge faster
         factor = scale / own
         observed = _bands(lines, factor, blur)
+        printing = _printing(observed, _shrunk(factor) @ homography, marks)
+        drawn = draw_marks(marks.only(printing), scale, margin, layout.size, colours=True)
+        template = np.sqrt(np.maximum(cv2.GaussianBlur(drawn, (0, 0), blur), 0))  # flat-topped blocks converge faster
         raster = np.array([[1 / scale, 0, -margin], [0, 1 / scale, -margin], [0, 0, 1]])
         score, warp = _descend(template, observed, _shrunk(factor) @ homography @ raster, ITERATIONS[level])
         refined = np.linalg.inv(_shrunk(factor)) @ warp @ np.linalg.inv(raster)
@@ -53,6 +56,19 @@ def align(lines: Image, start: Floats, marks: Marks, layout: Layout, levels: ran
             return None
         homography = refined / refined[2, 2]
     return score, homography
+
+
+def _printing(observed: Image, to_level: Floats, marks: Marks) -> NDArray[np.bool_]:
+    """Marks (n,) of the blocks that show on the photo at all: an absent channel must not pull at the others."""
+    place = np.round(project(to_level, marks.centres)).astype(int)
+    inside = (place >= 0).all(axis=1) & (place[:, 0] < observed.shape[1]) & (place[:, 1] < observed.shape[0])
+    seen = np.zeros(len(place))
+    unit = marks.colours / np.linalg.norm(marks.colours, axis=1, keepdims=True)
+    seen[inside] = (observed[place[inside, 1], place[inside, 0]] * unit[inside]).sum(axis=1)
+    blocks = np.unique(marks.block[inside])
+    share = {int(b): float(seen[inside & (marks.block == b)].mean()) for b in blocks}
+    least = PRESENT_SHARE * max(share.values(), default=0.0)
+    return np.asarray(np.isin(marks.block, [b for b, value in share.items() if value >= least]) if share else inside)
 
 
 def _descend(template: Image, observed: Image, warp: Floats, iterations: int) -> tuple[float, Floats]:
@@ -68,6 +84,7 @@ def _descend(template: Image, observed: Image, warp: Floats, iterations: int) ->
     gx, gy = (cv2.Sobel(template, cv2.CV_32F, *order, scale=half / 8) for order in ((1, 0), (0, 1)))
     steep = np.hypot(gx, gy).max(axis=2)
     chosen = steep > 0.05 * steep.max()
+    frame = np.ones(observed.shape[:2], np.uint8)
     rows, columns = np.nonzero(chosen)
     x, y = (
         ((columns - width / 2) / half).astype(np.float32)[:, None],
@@ -82,10 +99,12 @@ def _descend(template: Image, observed: Image, warp: Floats, iterations: int) ->
     for _ in range(iterations):
         seen = cv2.warpPerspective(observed, warp, (width, height), flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP)
         got = seen[chosen].ravel()
-        gain = float(got @ wanted / (got @ got + 1e-9))
+        within = cv2.warpPerspective(frame, warp, (width, height), flags=cv2.INTER_NEAREST | cv2.WARP_INVERSE_MAP)
+        counted = np.repeat(within[chosen], 3).astype(np.float32)
+        gain = float((counted * got) @ wanted / (got @ got + 1e-9))
         off = gain * got - wanted
         spread = 1.5 * float(np.median(np.abs(off))) + 0.02
-        weighted = jacobian / (1 + (off / spread) ** 2)[:, None]
+        weighted = jacobian * (counted / (1 + (off / spread) ** 2))[:, None]
         normal = (weighted.T @ jacobian).astype(np.float64)
         step = np.linalg.solve(normal + np.diag(1e-4 * np.diag(normal) + 1e-9), (weighted.T @ off).astype(np.float64))
         change = np.array([[1 + step[0], step[1], step[2]], [step[3], 1 + step[4], step[5]], [step[6], step[7], 1]])

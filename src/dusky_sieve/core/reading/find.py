@@ -17,11 +17,11 @@ from dusky_sieve.core.reading.inkmap import Strokes, find_strokes, lean_histogra
 Floats = NDArray[np.float64]
 Image = NDArray[np.float32]
 
-SEARCH_PX = 104  # longer side of the map in the similarity search
-GRID = 256  # its Fourier grid; the pattern may hang over the frame's edge
-SCALE_RATIO = 1.13  # step between tried scales
+SEARCH_PX = 72  # longer side of the map in the similarity search
+GRID = 160  # its Fourier grid; the pattern may hang over the frame's edge
+SCALE_RATIO = 1.15  # step between tried scales
 SMALLEST_FILL, LARGEST_FILL = 0.22, 1.25  # pattern's longer side over the frame's longer side
-DIRECTIONS = 4  # peaks of the direction histogram that are followed, each both ways round
+DIRECTIONS = 3  # peaks of the direction histogram that are followed, each both ways round
 LEVELLED = 93  # percentile of blurred ink share; a pattern covers more of the frame than the words round it
 CANDIDATES = 6  # similarities that are refined
 
@@ -34,6 +34,10 @@ class Marks:
     sizes: Floats  # (n, 2) mm
     colours: Floats  # (n, 3) share of light taken (light) or added (dark), 0..1
     block: NDArray[np.int64]  # (n,) index into layout.blocks
+
+    def only(self, keep: NDArray[np.bool_]) -> "Marks":
+        """These marks alone."""
+        return Marks(self.centres[keep], self.sizes[keep], self.colours[keep], self.block[keep])
 
 
 @dataclass(frozen=True)

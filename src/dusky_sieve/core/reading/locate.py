@@ -15,7 +15,8 @@ Floats = NDArray[np.float64]
 Image = NDArray[np.float32]
 Photo = NDArray[np.uint8]
 
-CLEARLY_FOUND = 0.75  # agreement at which no further candidate is tried
+WORTH_REFINING = 0.8  # of the best coarse correlation; candidates below it never win
+CLEARLY_FOUND = 0.6  # agreement at which no further candidate is tried
 FOUND_FROM = 0.30  # agreement below which nothing on the photo is the sheet; other pictures stay under 0.2
 RIVAL_SHARE = 0.93  # a different place this close to the best means that two ways round fit equally
 SAMPLED_MARKS = 4000  # marks looked at when candidates are compared
@@ -32,20 +33,25 @@ def locate(photo: Photo, layout: Layout, backing: Backing, file: str) -> Registr
     strokes = find_strokes(ink)
     tried: list[tuple[float, Floats, float]] = []
 
-    def follow(start: Floats, direction: float, levels: range) -> None:
+    def follow(start: Floats, direction: float, first: int = 0) -> None:
         lines = strokes.drawn(_like_marks(strokes, start, direction, layout))
-        refined = align(lines, start, marks, layout, levels)
+        coarse = align(lines, start, marks, layout, range(first, 2))
+        if coarse is None or coarse[0] < WORTH_REFINING * best_coarse[0]:
+            return
+        best_coarse[0] = max(best_coarse[0], coarse[0])
+        refined = align(lines, coarse[1], marks, layout, range(2, 4))
         if refined is not None:
             settled = settle_shift(ink, refined[1], layout, backing)
             tried.append((agreement(ink, settled, layout, backing), settled, direction))
 
+    best_coarse = [0.0]
     for candidate in similarities(ink, strokes, marks, layout):
-        follow(candidate.homography, candidate.direction, range(4))
+        follow(candidate.homography, candidate.direction)
         if tried and max(score for score, _, _ in tried) > CLEARLY_FOUND:
             break
     if tried:
         _, homography, direction = max(tried, key=lambda item: item[0])
-        follow(homography @ _half_turn(layout), direction, range(1, 4))
+        follow(homography @ _half_turn(layout), direction, first=1)
     tried.sort(key=lambda item: -item[0])
     if not tried or tried[0][0] < FOUND_FROM:
         raise SheetNotFound(

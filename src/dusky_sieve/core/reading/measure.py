@@ -14,7 +14,7 @@ Singles = NDArray[np.float32]
 Bools = NDArray[np.bool_]
 Photo = NDArray[np.uint8]
 
-MOST_ALONG, MOST_ACROSS = 44, 45  # samples of a mark's patch; more cost time and tell nothing new
+MOST_ALONG, MOST_ACROSS = 32, 35  # samples of a mark's patch; more cost time and tell nothing new
 ROWS_AT_ONCE = 30_000  # OpenCV's remap takes no taller picture than 32,767 rows
 GLARE_LEVEL = 253  # all three bands this high: the sensor is full and ink cannot show
 GLARE_SHARE = 0.25  # of a patch under glare, beyond which the mark is not judged
@@ -47,7 +47,8 @@ class MarkMeasures:
     """What was measured of a block's marks, in their order.
 
     ink : (n,) as a share of the block's typical mark; ink_sigma : (n,)
-    offset : (n, 2) mm found minus predicted (x, y); offset_sigma : (n, 2). NaN where next to nothing printed
+    offset : (n, 2) mm found minus predicted (x, y), x as far as both ends agree; centroid_x : (n,) the same from
+    both ends' mean, for registration; offset_sigma : (n, 2). NaN where next to nothing printed
     judged : (n,) False where the frame's edge or glare hides the mark
     glare, outside : (n,) why not
     printing : share of the marks that carry ink
@@ -57,6 +58,7 @@ class MarkMeasures:
     ink: Floats
     ink_sigma: Floats
     offset: Floats
+    centroid_x: Floats
     offset_sigma: Floats
     judged: Bools
     glare: Bools
@@ -177,7 +179,7 @@ def measure_block(
     along_noise = noise / np.sqrt(max(1.0, inner.sum() * 0.6))
     template, strength = _typical_profile(profile, patches.across, block, printing, expected_strength)
     amount, dy, dy_sigma = _match(profile, template, patches.across, along_noise)
-    dx, dx_sigma = _ends(share, patches, block, dy, amount, noise)
+    dx, centre_x, dx_sigma = _ends(share, patches, block, dy, amount, noise)
     hidden = patches.glare > GLARE_SHARE
     level = _typical_level(amount, printing, patches.seen & ~hidden)
     sigma = along_noise / (strength * np.sqrt(((template / template.max()) ** 2).sum())) / level
@@ -185,7 +187,7 @@ def measure_block(
     offset = np.where(printed[:, None], np.stack([dx, dy], axis=1), np.nan)
     spread = np.where(printed[:, None], np.stack([dx_sigma, dy_sigma], axis=1), np.nan)
     return MarkMeasures(
-        ink=amount / level, ink_sigma=np.full(len(amount), sigma), offset=offset, offset_sigma=spread,
+        ink=amount / level, ink_sigma=np.full(len(amount), sigma), offset=offset, centroid_x=centre_x, offset_sigma=spread,
         judged=patches.seen & ~hidden, glare=hidden, outside=~patches.seen, printing=printing, strength=strength,
     )  # fmt: skip
 
@@ -251,8 +253,8 @@ def _match(profile: Floats, template: Floats, across: Floats, noise: float) -> t
 
 def _ends(
     share: Singles, patches: Patches, block: MarksBlock, dy: Floats, amount: Floats, noise: float
-) -> tuple[Floats, Floats]:
-    """Shift along x (n,) mm that both ends of a mark agree on, and its one-sigma.
+) -> tuple[Floats, Floats, Floats]:
+    """Shift along x (n,) mm that both ends of a mark agree on, the mean of both ends, and their one-sigma.
 
     A mark broken at one end has one end out of place; only a mark that moved as a whole has both. Where the
     two ends disagree the smaller shift counts, and none where they point apart.
@@ -276,13 +278,16 @@ def _ends(
 
     left, right = crossing(first, 1), crossing(last, -1)
     if strong.sum() < 6:
-        return np.zeros(len(row)), np.full(len(row), block.mark[0])
+        nothing = np.zeros(len(row))
+        return nothing, nothing, np.full(len(row), block.mark[0])
+    middle = float(np.median(0.5 * (left + right)[strong]))  # of the whole block: blur moves both ends alike
     left, right = left - np.median(left[strong]), right - np.median(right[strong])
     agree = np.sign(left) == np.sign(right)
     whole = amount > 0.6 * float(np.median(amount[strong]))  # of a broken mark the ends say nothing
     dx = np.where(agree & whole, np.sign(left) * np.minimum(np.abs(left), np.abs(right)), 0.0)
+    mean = np.where(whole, 0.5 * (left + right), 0.0)
     spread = 1.4826 * max(np.median(np.abs(left[strong])), np.median(np.abs(right[strong])))
-    return dx, np.full(len(row), spread + 0.3 * step)
+    return dx + middle, mean + middle, np.full(len(row), spread + 0.3 * step)
 
 
 def _typical_level(amount: Floats, printing: float, judged: Bools) -> float:

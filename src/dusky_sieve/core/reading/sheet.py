@@ -15,7 +15,7 @@ from dusky_sieve.core.reading.registration import Registration, fit_warp, refit_
 
 Floats = NDArray[np.float64]
 
-FITTED_MARKS = 1600  # marks that take part in fitting the homography; more only cost time
+FITTED_MARKS = 700  # marks that take part in fitting the homography; more only cost time
 PRINTING_FROM = 0.05  # share of a block's marks with ink, below which the block says nothing of sharpness
 SMALLEST_PITCH_PX = 1.6  # px per nozzle pitch below which a deflection cannot be told; small is said
 
@@ -114,7 +114,7 @@ def _register(photo: UprightPhoto, blocks: list[MarksBlock], registration: Regis
             strengths.append(marks.strength)
             good = marks.judged & (marks.ink > 0.6) & (marks.ink < 1.6) & np.isfinite(marks.offset).all(axis=1)
             centres.append(mark_centres(block)[rows][good])
-            offsets.append(marks.offset[good])
+            offsets.append(np.stack([marks.centroid_x[good], marks.offset[good, 1]], axis=1))
             spread.append(marks.offset_sigma[good])
         if not centres or sum(len(c) for c in centres) < 8:
             raise SheetNotFound(

@@ -42,7 +42,8 @@ def px_per_mm(homography: Floats, layout: Layout) -> float:
     x, y = layout.size[0] / 2, layout.size[1] / 2
     points = np.array([[[x, y], [x + 1, y], [x, y + 1]]])
     a, b, c = cv2.perspectiveTransform(points, homography)[0]
-    return float(np.sqrt(abs(np.cross(b - a, c - a))))
+    u, v = b - a, c - a
+    return float(np.sqrt(abs(u[0] * v[1] - u[1] * v[0])))
 
 
 def photograph(

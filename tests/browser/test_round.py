@@ -1,0 +1,171 @@
+"""The whole round in a real browser: from a photo to the next step, its ink in the book and the sheet after it."""
+
+import socket
+import threading
+import time
+from pathlib import Path
+
+import numpy as np
+import pytest
+import uvicorn
+from playwright.sync_api import Browser, Page, expect, sync_playwright
+from tests.conftest import small_scene
+
+from dusky_sieve import files
+from dusky_sieve.core.case import Channel, Printer, Waste
+from dusky_sieve.core.simulate import BlockTruth, Truth, render
+from dusky_sieve.settings import Settings
+from dusky_sieve.store import Store
+from dusky_sieve.web.app import create_app
+
+pytestmark = pytest.mark.browser
+CHROMIUM = [
+    "--no-sandbox",
+    "--disable-gpu",
+    "--disable-background-networking",
+    "--disable-component-update",
+    "--disable-sync",
+    "--no-first-run",
+]
+
+
+@pytest.fixture(scope="module")
+def browser():
+    with sync_playwright() as playwright:
+        opened = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
+        yield opened
+        opened.close()
+
+
+@pytest.fixture
+def address(tmp_path: Path):
+    """A served room with one printer and no history."""
+    store = Store(tmp_path / "data")
+    prices = {"black": 0.14, "cyan": 0.17, "magenta": 0.17, "yellow": 0.17}
+    channels = tuple(
+        Channel(name=n, nozzles=180, group="A" if n == "black" else "B", capacity_ml=70, level_ml=50, price_per_ml=p)
+        for n, p in prices.items()
+    )
+    printer = Printer(
+        name="Larch", channels=channels, waste=Waste(capacity_ml=200, used_ml=40), abilities=("clean", "deep_clean")
+    )
+    layout = files.shipped_layout("four-staircases")
+    store.add_printer(
+        "larch", printer, layout, {b.channel: b.ink for b in layout.blocks}, about="four-channel desktop tank"
+    )
+    store.close()
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        port = free.getsockname()[1]
+    server = uvicorn.Server(
+        uvicorn.Config(create_app(Settings(data=tmp_path / "data", port=port)), port=port, log_level="error")
+    )
+    thread = threading.Thread(target=server.run, daemon=True)
+    thread.start()
+    while not server.started:
+        time.sleep(0.02)
+    yield f"http://127.0.0.1:{port}"
+    server.should_exit = True
+    thread.join(10)
+
+
+@pytest.fixture
+def page(browser: Browser):
+    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    opened = context.new_page()
+    opened.complaints = []
+    opened.on("console", lambda m: opened.complaints.append(m.text) if m.type in ("error", "warning") else None)
+    opened.on("pageerror", lambda e: opened.complaints.append(str(e)))
+    opened.set_default_timeout(20_000)
+    yield opened
+    context.close()
+
+
+def photo(folder: Path, name: str, faults: dict[str, BlockTruth], seed: int, **scene: float) -> Path:
+    pixels = render(
+        files.shipped_layout("four-staircases"),
+        Truth(blocks=faults, scene=small_scene(**scene)),
+        "light",
+        np.random.default_rng(seed),
+    )
+    path = folder / name
+    path.write_bytes(files.encode_jpeg(pixels, 90))
+    return path
+
+
+def hand_in(page: Page, path: Path) -> None:
+    page.get_by_label("Choose the photo").set_input_files(path)
+    expect(page.get_by_alt_text("The photo that will be read")).to_be_visible()
+    page.get_by_role("button", name="Read this photo").click()
+
+
+def test_from_a_photo_to_the_next_step_and_its_ink_in_the_book(page: Page, address: str, tmp_path: Path):
+    gaps = {"black": BlockTruth(missing=(12, 13, 140))}
+    page.goto(address)
+    expect(page.get_by_role("heading", level=1)).to_have_text("Nobody is needed now.")
+    page.get_by_role("link", name="Check: sheet in").click()
+    hand_in(page, photo(tmp_path, "first.jpg", gaps, 1, tilt_deg=7, roll_deg=100))
+
+    expect(page.get_by_role("heading", level=1)).to_have_text("Three faults are read.")
+    faults = page.get_by_role("group", name="All faults")
+    for nozzle in ("12", "13", "140"):
+        expect(faults.get_by_role("link", name=nozzle, exact=True)).to_be_visible()
+    expect(page.get_by_role("img", name="Black: missing: 12, 13, 140")).to_be_visible()
+    assert page.locator("svg.tabletop image").evaluate("i => fetch(i.href.baseVal).then(r => r.ok)")
+    page.get_by_role("button", name="It is right: what it means").click()
+
+    expect(page.get_by_role("heading", level=1)).to_have_text("Three faults in Black.")
+    page.get_by_role("button", name="Start the clean").click()
+    expect(page.get_by_text("Under way since")).to_be_visible()
+    page.get_by_role("button", name="Done: clean").click()
+    expect(page.get_by_text("Something was done since the last sheet")).to_be_visible()
+    # Four tanks of 0.8 ml and a sheet of 0.02 ml each.
+    expect(page.get_by_text("3.3 ml").first).to_be_visible()
+    page.get_by_role("button", name="Print a sheet").click()
+    hand_in(page, photo(tmp_path, "second.jpg", gaps, 2, tilt_deg=5, roll_deg=-6, shadow=0.3))
+    expect(page.get_by_text("stayed").first).to_be_visible()
+    page.get_by_role("button", name="It is right: what it means").click()
+
+    expect(page.get_by_role("heading", level=1)).to_have_text("Three gaps in Black stand still.")
+    expect(page.get_by_role("heading", name="Rest", exact=True)).to_be_visible()
+    expect(page.get_by_role("row", name="Clean The last one changed nothing")).to_be_visible()
+    page.get_by_role("button", name="Start the rest").click()
+    expect(page.locator(".countdown")).to_be_visible()
+    expect(page.locator(".countdown")).to_contain_text("11 h 59 min left")
+    page.get_by_role("link", name="The whole story").click()
+    expect(page.get_by_role("heading", level=1)).to_contain_text(
+        "three faults at first, still three faults two sheets on"
+    )
+    page.goto(address)
+    expect(page.get_by_text("Resting, off and capped. Three gaps in Black stand still.")).to_be_visible()
+    assert page.complaints == []
+
+
+def test_the_round_works_by_keyboard_at_phone_width_and_at_dusk(page: Page, address: str, tmp_path: Path):
+    page.set_viewport_size({"width": 390, "height": 844})
+    page.goto(address)
+    page.get_by_role("button", name="Dusk").press("Enter")
+    assert page.locator("html").get_attribute("data-hour") == "dusk"
+    page.get_by_role("link", name="Check: sheet in").press("Enter")
+    page.get_by_label("Choose the photo").set_input_files(photo(tmp_path, "clear.jpg", {}, 3))
+    page.get_by_role("button", name="Read this photo").press("Enter")
+    expect(page.get_by_text("Every mark is there and in its place.")).to_be_visible()
+    for path in ("/", "/printers/larch", "/printers/larch/sheet-in", "/sheets/1", "/cases"):
+        page.goto(address + path)
+        assert page.evaluate("document.documentElement.scrollWidth") <= 390, path
+    page.goto(address + "/sheets/1")
+    page.get_by_role("button", name="It is right: what it means").press("Enter")
+    expect(page.get_by_role("heading", level=1)).to_contain_text("clear")
+    assert page.complaints == []
+
+
+def test_without_scripts_the_page_still_takes_a_photo(browser: Browser, address: str, tmp_path: Path):
+    context = browser.new_context(java_script_enabled=False)
+    page = context.new_page()
+    page.goto(f"{address}/printers/larch/sheet-in")
+    page.locator("input[type=file]").set_input_files(
+        photo(tmp_path, "plain.jpg", {"cyan": BlockTruth(missing=(9,))}, 4)
+    )
+    page.get_by_role("button", name="Read this photo").click()
+    expect(page.get_by_role("heading", level=1)).to_have_text("One fault is read.")
+    context.close()

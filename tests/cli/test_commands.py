@@ -1,0 +1,120 @@
+"""The commands as another program calls them: exit codes, one line of complaint, JSON alone on standard output."""
+
+import json
+from pathlib import Path
+
+import numpy as np
+import pytest
+from tests.conftest import TRUE_STATES
+from tests.core.test_advice import case_of
+from typer.testing import CliRunner
+
+from dusky_sieve import files
+from dusky_sieve.cli.main import app
+
+LAYOUT = "src/dusky_sieve/data/layouts/four-staircases.layout.json"
+run = CliRunner().invoke
+
+
+def test_read_prints_the_reading_alone(tmp_path, faulty_photo):
+    photo = tmp_path / "sheet.dat"  # told by content, not by name
+    photo.write_bytes(faulty_photo)
+    result = run(app, ["read", "--layout", LAYOUT, "--light", str(photo), "--json"])
+    assert result.exit_code == 0
+    document = json.loads(result.stdout)
+    assert document["format"] == "dusky-sieve-reading"
+    assert {b["id"]: {f["nozzle"]: f["state"] for f in b["faults"]} for b in document["blocks"]} == TRUE_STATES
+
+
+@pytest.mark.parametrize(
+    ("content", "told"),
+    [
+        pytest.param(b"", "the file is empty", id="zero bytes"),
+        pytest.param(b"hello", "not a photo", id="not an image"),
+        pytest.param(None, "cannot be read", id="no such file"),
+        pytest.param("short", "damaged or cut short", id="truncated JPEG"),
+        pytest.param("tiny", "too few to see single marks", id="too small"),
+    ],
+)
+def test_a_photo_that_is_no_use_exits_2_with_one_line(tmp_path, faulty_photo, content, told):
+    photo = tmp_path / "sheet.jpg"
+    if content == "short":
+        content = faulty_photo[: len(faulty_photo) // 2]
+    elif content == "tiny":
+        content = files.encode_jpeg(np.zeros((100, 200, 3), np.uint8), 90)
+    if content is not None:
+        photo.write_bytes(content)
+    result = run(app, ["read", "--layout", LAYOUT, "--light", str(photo), "--json"])
+    assert result.exit_code == 2
+    assert result.stdout == ""
+    assert told in result.stderr
+    assert result.stderr.count("\n") == 1
+
+
+def test_a_photo_without_the_sheet_exits_3_and_still_prints_the_reading(tmp_path, desk_photo):
+    photo = tmp_path / "desk.jpg"
+    photo.write_bytes(desk_photo)
+    result = run(app, ["read", "--layout", LAYOUT, "--light", str(photo), "--json"])
+    assert result.exit_code == 3
+    assert json.loads(result.stdout)["photos"][0]["found"] is False
+    assert "desk.jpg: no sheet of the layout" in result.stderr
+
+
+def test_a_layout_with_an_impossible_number_exits_2_naming_the_field(tmp_path, faulty_photo):
+    layout, photo = tmp_path / "six.layout.json", tmp_path / "sheet.jpg"
+    layout.write_text(Path(LAYOUT).read_text().replace('"columns": 12', '"columns": 0', 1))
+    photo.write_bytes(faulty_photo)
+    result = run(app, ["read", "--layout", str(layout), "--light", str(photo)])
+    assert result.exit_code == 2
+    assert "six.layout.json: blocks[0].columns" in result.stderr
+
+
+def test_synth_renders_what_read_reads_and_the_same_seed_the_same_photo(tmp_path):
+    truth = tmp_path / "t.json"
+    scene = {"width": 2016, "height": 1512, "fill": 0.85, "tilt_deg": 8, "margin_mm": 8}
+    truth.write_text(
+        json.dumps(
+            {"format": "dusky-sieve-truth", "version": 1, "blocks": {"cyan": {"missing": [5, 99]}}, "scene": scene}
+        )
+    )
+    for folder in ("a", "b"):
+        assert (
+            run(
+                app, ["synth", "--layout", LAYOUT, "--truth", str(truth), "--seed", "7", "-o", str(tmp_path / folder)]
+            ).exit_code
+            == 0
+        )
+    assert (tmp_path / "a/light.jpg").read_bytes() == (tmp_path / "b/light.jpg").read_bytes()
+    result = run(app, ["read", "--layout", LAYOUT, "--light", str(tmp_path / "a/light.jpg"), "--json"])
+    faults = {b["id"]: [f["nozzle"] for f in b["faults"]] for b in json.loads(result.stdout)["blocks"]}
+    assert faults == {"black": [], "cyan": [5, 99], "magenta": [], "yellow": []}
+
+
+def test_synth_refuses_a_nozzle_the_layout_does_not_have(tmp_path):
+    truth = tmp_path / "t.json"
+    truth.write_text(json.dumps({"blocks": {"cyan": {"missing": [500]}}}))
+    result = run(app, ["synth", "--layout", LAYOUT, "--truth", str(truth), "-o", str(tmp_path)])
+    assert result.exit_code == 2
+    assert "nozzle 500 is not on the layout" in result.stderr
+
+
+def test_advise_answers_with_the_document_and_takes_another_ladder(tmp_path):
+    case = tmp_path / "case.json"
+    case.write_text(case_of("same clean same").model_dump_json(exclude_none=True))
+    own = json.loads(run(app, ["advise", str(case), "--json"]).stdout)
+    other = json.loads(run(app, ["advise", str(case), "--ladder", "maker-tank", "--json"]).stdout)
+    assert (own["next"]["step"], other["next"]["step"]) == ("rest", "clean")
+    assert "hangs" not in own
+    card = run(app, ["advise", str(case)])
+    assert "Next: Rest" in card.stdout
+    assert run(app, ["advise", str(case), "--ladder", "moon"]).exit_code == 2
+
+
+def test_advise_streams_line_by_line_and_goes_on_after_a_bad_one():
+    good = case_of("same").model_dump_json(exclude_none=True)
+    result = run(app, ["advise", "-", "--json"], input=f"{good}\nnonsense\n{good}\n")
+    first, bad, last = (json.loads(line) for line in result.stdout.splitlines())
+    assert result.exit_code == 0
+    assert "not a JSON document" in bad["error"]
+    assert first == last
+    assert first["next"]["step"] == "clean"

@@ -1,0 +1,152 @@
+"""Reading rendered sheets whose truth is known. The renderer and the reader share only the layout."""
+
+import cv2
+import numpy as np
+import pytest
+from tests.conftest import FAULTS, TRUE_STATES, photo_of, small_scene
+
+from dusky_sieve import files
+from dusky_sieve.core.layout import Layout
+from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
+from dusky_sieve.core.reading.judge import STATES, judge_marks
+from dusky_sieve.core.reading.registration import project
+from dusky_sieve.core.simulate import BlockTruth, Scene, random_faults, sheet_to_photo
+
+
+def states(reading: Reading) -> dict[str, dict[int, str]]:
+    return {b.id: {f.nozzle: str(f.state) for f in b.faults} for b in reading.blocks if b.read}
+
+
+def read(layout: Layout, content: bytes) -> Reading:
+    return read_sheet(layout, [UprightPhoto(files.decode_photo(content, "sheet.jpg"), "light", "sheet.jpg")])
+
+
+@pytest.mark.parametrize(
+    "scene",
+    [
+        pytest.param(small_scene(tilt_deg=6, roll_deg=4), id="lying almost straight"),
+        pytest.param(
+            small_scene(tilt_deg=18, tilt_towards_deg=200, roll_deg=97), id="tilted 18 degrees, turned on its side"
+        ),
+        pytest.param(
+            small_scene(tilt_deg=9, roll_deg=183, lamp_falloff=2.5, shadow=0.4), id="upside down, half in shadow"
+        ),
+        pytest.param(
+            small_scene(roll_deg=-30, fill=0.95, kelvin_cast=(0.75, 1.0, 1.15), margin_mm=25),
+            id="turned, cold light, wide paper",
+        ),
+    ],
+)
+def test_every_fault_is_named_and_nothing_else(staircases, scene):
+    reading = read(staircases, photo_of("four-staircases", tuple(FAULTS.items()), scene))
+    assert reading.photos[0].found
+    assert states(reading) == TRUE_STATES
+    for block in reading.blocks:
+        assert sum(block.counts.values()) == 180
+
+
+def test_the_homography_leads_from_sheet_to_photo(staircases, faulty_photo):
+    scene = small_scene(tilt_deg=6, roll_deg=4)
+    corners = np.array([[0, 0], [62.0, 0], [62.0, 58.0], [0, 58.0]])
+    found = project(np.array(read(staircases, faulty_photo).photos[0].sheet_to_photo), corners)
+    assert np.allclose(found, project(sheet_to_photo(staircases, scene), corners), atol=1.0)  # px
+
+
+def test_ink_and_offset_are_measured_not_only_named(staircases, faulty_photo):
+    faults = {(b.id, f.nozzle): f for b in read(staircases, faulty_photo).blocks for f in b.faults}
+    assert faults["cyan", 77].ink == pytest.approx(0.38, abs=0.06)
+    assert faults["black", 90].offset_um[1] == pytest.approx(110, abs=20)
+    assert faults["yellow", 119].offset_um[1] == pytest.approx(-120, abs=20)
+
+
+def test_a_channel_that_prints_nothing_is_missing_from_end_to_end(staircases):
+    gone = (("magenta", BlockTruth(all_missing=True)), *FAULTS.items())
+    reading = read(staircases, photo_of("four-staircases", gone, small_scene(tilt_deg=5, roll_deg=12)))
+    magenta = next(b for b in reading.blocks if b.id == "magenta")
+    assert magenta.counts["missing"] == 180
+    assert states(reading)["black"] == TRUE_STATES["black"]
+
+
+@pytest.mark.parametrize("name", ["eight-slanted-runs", "two-heads-raster"])
+def test_other_lattices_read_as_well(name):
+    layout = files.shipped_layout(name)
+    rng = np.random.default_rng(8)
+    faults = tuple((b.id, random_faults(b, rng)) for b in layout.blocks)
+    scene = Scene(width=3200, height=2400, fill=0.9, tilt_deg=7, roll_deg=15)
+    reading = read(layout, photo_of(name, faults, scene))
+    true = {key: dict.fromkeys(f.missing, "missing") | {w.nozzle: "weak" for w in f.weak} | {d.nozzle: "deflected" for d in f.deflected} for key, f in faults}  # fmt: skip
+    assert states(reading) == true
+
+
+def test_a_photo_of_something_else_is_not_a_sheet(staircases, desk_photo):
+    reading = read(staircases, desk_photo)
+    assert not reading.photos[0].found
+    assert "no sheet of the layout" in reading.photos[0].why
+    assert not any(b.read for b in reading.blocks)
+
+
+def test_another_printers_sheet_is_not_read_as_this_one():
+    content = photo_of("two-heads-raster", (), Scene(width=3200, height=2400, fill=0.9))
+    assert not read(files.shipped_layout("four-staircases"), content).photos[0].found
+
+
+def test_marks_beyond_the_frame_are_unsure_and_the_warning_says_so(staircases):
+    whole = files.decode_photo(photo_of("four-staircases", tuple(FAULTS.items()), small_scene(tilt_deg=3)), "sheet.jpg")
+    at = project(sheet_to_photo(staircases, small_scene(tilt_deg=3)), np.array([[0.0, 50.0]]))[0]
+    reading = read_sheet(staircases, [UprightPhoto(np.ascontiguousarray(whole[: int(at[1])]), "light", "cut.jpg")])
+    lower = {b.id: b for b in reading.blocks}["yellow"]
+    assert lower.counts["unsure"] >= 36  # the last three rows of twelve
+    assert lower.counts["missing"] == 1
+    assert {w.code for w in reading.photos[0].warnings} == {"cut_off"}
+
+
+def test_two_ways_round_that_fit_equally_are_not_guessed(staircases, decode):
+    lone = staircases.model_copy(update={"blocks": staircases.blocks[:1], "size": (31.0, 28.0)})
+    scene = small_scene(words=False)
+    pixels = decode(photo_of("four-staircases", (("cyan", BlockTruth(all_missing=True)), ("magenta", BlockTruth(all_missing=True)), ("yellow", BlockTruth(all_missing=True))), scene))  # fmt: skip
+    reading = read_sheet(lone, [UprightPhoto(pixels, "light", "lone.jpg")])
+    assert not reading.photos[0].found
+    assert "two ways round" in reading.photos[0].why
+
+
+def test_a_block_over_the_other_backing_waits_for_its_photo():
+    layout = files.shipped_layout("six-bands-on-film")
+    reading = read(layout, photo_of("six-bands-on-film", (), Scene(width=2600, height=1950, fill=0.85)))
+    unread = {b.id: b.why for b in reading.blocks if not b.read}
+    assert unread == dict.fromkeys(["white-a", "white-b"], "no photo over a dark backing was given")
+
+
+@pytest.mark.parametrize(
+    ("ink", "offset_pitches", "state"),
+    [
+        pytest.param(1.00, (0, 0.00), "firing", id="in place, with its neighbours' ink"),
+        pytest.param(0.25, (0, 0.00), "weak", id="a quarter of the ink"),
+        pytest.param(0.05, (0, 0.00), "missing", id="under 15 % of the typical mark"),
+        pytest.param(1.00, (0, 0.65), "deflected", id="beyond half a pitch along feed"),
+        pytest.param(1.00, (-0.7, 0.0), "deflected", id="beyond half a pitch along travel"),
+        pytest.param(0.40, (0, -0.9), "deflected", id="weak and out of place is deflected"),
+        pytest.param(0.05, (0, 0.90), "missing", id="next to no ink has no place"),
+    ],
+)
+def test_a_mark_is_judged_by_ink_and_place(ink, offset_pitches, state):
+    one = np.array([ink])
+    place, known = np.array([offset_pitches], float), np.full((1, 2), 0.03)
+    verdict = judge_marks(one, np.array([0.02]), place, known, np.array([True]))
+    assert STATES[verdict.state[0]] == state
+    assert verdict.probability[0] > 0.8
+
+
+def test_a_mark_at_the_very_threshold_is_no_certainty():
+    verdict = judge_marks(np.array([0.6]), np.array([0.05]), np.zeros((1, 2)), np.full((1, 2), 0.03), np.array([True]))
+    assert verdict.probability[0] < 0.6
+
+
+def test_glare_over_marks_is_not_read_as_missing(staircases, decode):
+    pixels = decode(photo_of("four-staircases", tuple(FAULTS.items()), small_scene(tilt_deg=3))).copy()
+    spot = project(sheet_to_photo(staircases, small_scene(tilt_deg=3)), np.array([[46.0, 14.0]]))[0]
+    cv2.circle(pixels, tuple(int(v) for v in spot), 90, (255, 255, 255), -1)
+    reading = read_sheet(staircases, [UprightPhoto(pixels, "light", "glare.jpg")])
+    cyan = {b.id: b for b in reading.blocks}["cyan"]
+    assert cyan.counts["missing"] == 0
+    assert cyan.counts["unsure"] > 5
+    assert "glare" in {w.code for w in reading.photos[0].warnings}
