@@ -201,6 +201,16 @@ def step_under_way(store: Store, case: CaseRecord) -> EventRecord | None:
     return next((e for e in reversed(store.events(case.printer_id)) if e.case_id == case.id and e.under_way), None)
 
 
+def waiting(store: Store, case: CaseRecord, now: datetime) -> bool:
+    """Whether the case's printer rests or soaks, so that nobody is needed."""
+    running = step_under_way(store, case)
+    return (
+        running is not None
+        and isinstance(running.event, StepEvent)
+        and bool(running.event.until and running.event.until > now)
+    )
+
+
 def start_step(store: Store, case: CaseRecord, step: StepName, person: str, now: datetime) -> int:
     """Starts the step that the advice proposes (or one of its alternatives); refused ones are not started."""
     if case.closed is not None:

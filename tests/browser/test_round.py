@@ -134,7 +134,7 @@ def test_from_a_photo_to_the_next_step_and_its_ink_in_the_book(page: Page, addre
     expect(page.locator(".countdown")).to_contain_text("11 h 59 min left")
     page.get_by_role("link", name="The whole story").click()
     expect(page.get_by_role("heading", level=1)).to_contain_text(
-        "three faults at first, still three faults two sheets on"
+        "three faults at first, still three faults after two sheets"
     )
     page.goto(address)
     expect(page.get_by_text("Resting, off and capped. Three gaps in Black stand still.")).to_be_visible()

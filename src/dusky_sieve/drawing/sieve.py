@@ -143,7 +143,7 @@ def _strip_body(holes: Holes, ink: str, width: int, top: int) -> str:
         else:
             groups[state].append(f"M{x} {top}V{top + STRIP_PX}")
             groups["cut"].append(f"M{x} {upper - 0.5}V{lower + 0.5}")
-    drawn = f'<rect y="{upper}" width="{width}" height="{RIBBON_PX}" fill="{escape(ink)}" class="ribbon"/><path d="{wires}M0 {upper}V{lower}M{width} {upper}V{lower}" class="wire"/>'
+    drawn = f'<rect y="{upper}" width="{width}" height="{RIBBON_PX}" fill="{escape(ink)}" class="{_ribbon(ink)}"/><path d="{wires}M0 {upper}V{lower}M{width} {upper}V{lower}" class="wire"/>'
     for name, more in (("cut", f'stroke-width="{_f(thick + 2)}"'), ("missing", f'stroke-width="{_f(thick)}"'), ("weak", f'stroke-width="{_f(thick)}"'), ("unsure", f'stroke-width="{_f(thick)}" stroke-dasharray="2 2"'), ("deflected", 'stroke-width="1.6"')):  # fmt: skip
         if groups[name]:
             drawn += f'<path d="{"".join(groups[name])}" class="{"cut" if name == "cut" else "post"}" {more}/>'
@@ -186,7 +186,7 @@ def _course(holes: Holes, before: Holes | None, ink: str, first: int, last: int,
         if holes.absent or not holes.read
         else "".join(hole(n, 0.8) for n in everything if holes.states.get(n) in (None, "deflected"))
     )
-    out = f'<path d="{tinted}" fill="{escape(ink)}" class="ribbon"/><path d="{net}" class="net"/>'
+    out = f'<path d="{tinted}" fill="{escape(ink)}" class="{_ribbon(ink)}"/><path d="{net}" class="net"/>'
     for n in everything:
         state = holes.states.get(n)
         was = before is not None and before.states.get(n) not in (None, "unsure")
@@ -233,6 +233,11 @@ def _hole_forms(
         out
         + f'<path d="M{_f(x)} {_f(y)}h{_f(length)}m0 -4v8" class="tick"/><circle cx="{_f(x)}" cy="{_f(y)}" r="2" class="plug"/>'
     )
+
+
+def _ribbon(ink: str) -> str:
+    """The ribbon's class; near-black inks are lifted at dusk, where they would sink into the ground."""
+    return "ribbon dark-ink" if max(int(ink[i : i + 2], 16) for i in (1, 3, 5)) < 0x50 else "ribbon"
 
 
 def glyph(state: str, *, was: bool = False) -> str:

@@ -16,6 +16,9 @@ Photo = NDArray[np.uint8]
 
 MOST_ALONG, MOST_ACROSS = 32, 35  # samples of a mark's patch; more cost time and tell nothing new
 ROWS_AT_ONCE = 30_000  # OpenCV's remap takes no taller picture than 32,767 rows
+SEEN_FROM = 3.5  # of the noise in a whole window, from which a best match is a mark and not luck
+FAR_BESIDES = 2.5  # the same on top, two pitches from its place: a gap is likelier than a faint far throw
+MOST_GRAIN = 4.0  # measured noise over the sensor's own; beyond it neighbours leak into the window
 GLARE_LEVEL = 253  # all three bands this high: the sensor is full and ink cannot show
 GLARE_SHARE = 0.25  # of a patch under glare, beyond which the mark is not judged
 
@@ -178,11 +181,11 @@ def measure_block(
     profile = np.asarray(share[:, :, inner].mean(axis=2), np.float64)
     along_noise = noise / np.sqrt(max(1.0, inner.sum() * 0.6))
     template, strength = _typical_profile(profile, patches.across, block, printing, expected_strength)
-    amount, dy, dy_sigma = _match(profile, template, patches.across, along_noise)
+    amount, sigma, dy, dy_sigma = _match(profile, template, patches.across, along_noise, block.nozzle_pitch)
     dx, centre_x, dx_sigma = _ends(share, patches, block, dy, amount, noise)
     hidden = patches.glare > GLARE_SHARE
     level = _typical_level(amount, printing, patches.seen & ~hidden)
-    sigma = along_noise / (strength * np.sqrt(((template / template.max()) ** 2).sum())) / level
+    sigma /= level
     printed = amount / level > 0.1
     offset = np.where(printed[:, None], np.stack([dx, dy], axis=1), np.nan)
     spread = np.where(printed[:, None], np.stack([dx_sigma, dy_sigma], axis=1), np.nan)
@@ -217,10 +220,13 @@ def _typical_profile(
     return kept, float(kept.max())
 
 
-def _match(profile: Floats, template: Floats, across: Floats, noise: float) -> tuple[Floats, Floats, Floats]:
-    """Amount of ink (n,) in units of the template, place across feed (n,) mm and its one-sigma (n,) mm.
+def _match(
+    profile: Floats, template: Floats, across: Floats, noise: float, pitch: float
+) -> tuple[Floats, float, Floats, Floats]:
+    """Amount of ink (n,) in units of the template, its one-sigma, place across feed (n,) mm and its one-sigma (n,) mm.
 
-    Least squares of each profile against the shifted template; the shift by parabola at the best match.
+    Least squares of each profile against the shifted template; the shift by parabola at the best match. A best
+    match that noise alone would reach somewhere in the window is no mark: its amount is taken at its own place.
     """
     step = across[1] - across[0]
     n, count = profile.shape
@@ -232,23 +238,28 @@ def _match(profile: Floats, template: Floats, across: Floats, noise: float) -> t
     dots = profile @ bank.T
     # Humps partly outside the window match only with what is inside it.
     inside = np.maximum((bank**2).sum(axis=1), 0.35 * power)
-    gain = np.maximum(dots, 0) ** 2 / inside
-    best = gain.argmax(axis=1)
+    matched = dots / np.sqrt(inside)
+    edge = matched[:, [0, 1, 2, -3, -2, -1]]
+    grain = float(np.clip(1.4826 * np.median(np.abs(edge - np.median(edge))), noise, MOST_GRAIN * noise))
+    far = np.clip(np.abs(shifts) * step / (2 * pitch), 0, 1)
+    likely = np.where(matched >= (SEEN_FROM + FAR_BESIDES * far) * grain, matched, -1.0)
+    best = np.where(likely.max(axis=1) < 0, half, likely.argmax(axis=1))
     pick = np.arange(n)
     lo, hi = np.maximum(best - 1, 0), np.minimum(best + 1, count - 1)
-    a, b, c = np.sqrt(gain[pick, lo]), np.sqrt(gain[pick, best]), np.sqrt(gain[pick, hi])
+    a, b, c = (np.maximum(matched[pick, at], 0) for at in (lo, best, hi))
     bend = a - 2 * b + c
-    nudge = np.where(
-        (bend < -1e-12) & (lo < best) & (hi > best),
-        np.clip(0.5 * (a - c) / np.where(bend == 0, 1, bend), -0.5, 0.5),
-        0,
-    )
-    amount = dots[pick, best] / inside[best]
-    peak = amount - 0.125 * (a - c) * nudge / np.sqrt(inside[best]) * 2  # height of the parabola over its sample
+    fits = (bend < -1e-12) & (lo < best) & (hi > best)
+    nudge = np.where(fits, np.clip(0.5 * (a - c) / np.where(bend == 0, 1, bend), -0.5, 0.5), 0)
+    peak = (b - 0.25 * (a - c) * nudge) / np.sqrt(inside[best])  # height of the parabola
     slope = np.gradient(template, step)
     sharp = float(np.sqrt((slope**2).sum())) + 1e-9
-    strength = np.maximum(amount, 0.05)
-    return np.maximum(peak, 0), (shifts[best] + nudge) * step, noise / (strength * sharp) + 0.02 * step
+    sigma = grain / float(np.sqrt(power))
+    return (
+        np.maximum(peak, 0),
+        sigma,
+        (shifts[best] + nudge) * step,
+        grain / (np.maximum(peak, 0.05) * sharp) + 0.02 * step,
+    )
 
 
 def _ends(

@@ -40,6 +40,7 @@ class Story:
     by_step: tuple[tuple[str, int, float, float, float], ...]
     hours: str
     ladder: str
+    turn: bool
 
 
 def story(store: Store, case: CaseRecord, now: datetime) -> Story:
@@ -72,6 +73,7 @@ def story(store: Store, case: CaseRecord, now: datetime) -> Story:
         record=record, heading=f"Case {case.number}: {_arc(sheets)}", aside=f"{record.name}, opened {words.day_time(case.opened, now)}.{ended}",
         moments=tuple(moments), spent=services.cost_so_far(store, case), by_step=tuple(table),
         hours=words.span(((case.closed or now) - case.opened).total_seconds()), ladder=files.ladder(record.printer.ladder).name,
+        turn=case.closed is None and not services.waiting(store, case, now),
     )  # fmt: skip
 
 
@@ -81,7 +83,7 @@ def _arc(sheets: list[SheetRecord]) -> str:
     first, last = words.sheet_says(sheets[0].faults), words.sheet_says(sheets[-1].faults)
     if len(sheets) == 1:
         return f"{first} on its first sheet."
-    return f"{first} at first, {'still ' if first == last else ''}{last} {words.plural(len(sheets), 'sheet')} on."
+    return f"{first} at first, {'still ' if first == last else ''}{last} after {words.plural(len(sheets), 'sheet')}."
 
 
 def _sheet_moment(record: PrinterRecord, sheet: SheetRecord, index: int, now: datetime) -> Moment:
