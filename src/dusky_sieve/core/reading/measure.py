@@ -19,6 +19,8 @@ ROWS_AT_ONCE = 30_000  # OpenCV's remap takes no taller picture than 32,767 rows
 SEEN_FROM = 3.5  # of the noise in a whole window, from which a best match is a mark and not luck
 FAR_BESIDES = 2.5  # the same on top, two pitches from its place: a gap is likelier than a faint far throw
 MOST_GRAIN = 4.0  # measured noise over the sensor's own; beyond it neighbours leak into the window
+LEAST_NOISE = 0.008  # ink share; compression can flatten a band's noise to nothing and hide ink with it
+MOST_DRIFT = 0.15  # of a strong mark's peak: ground that drifts across a patch; more is ink
 GLARE_LEVEL = 253  # all three bands this high: the sensor is full and ink cannot show
 GLARE_SHARE = 0.25  # of a patch under glare, beyond which the mark is not judged
 
@@ -126,7 +128,8 @@ def _ground(light: Singles, block: MarksBlock, reach_y: float, backing: Backing)
 def _noise(ink: Singles) -> Floats:
     """One-sigma per band of bare ground: from differences of neighbouring samples, which marks hardly touch."""
     steps = np.abs(np.diff(ink[:, :, ::2], axis=2)).reshape(-1, 3)
-    return np.asarray(1.4826 * np.median(steps[:: max(1, len(steps) // 20000)], axis=0) / np.sqrt(2) + 2e-3)
+    grain = 1.4826 * np.median(steps[:: max(1, len(steps) // 20000)], axis=0) / np.sqrt(2)
+    return np.asarray(np.hypot(grain, LEAST_NOISE))
 
 
 def ink_weights(patches: Patches, block: MarksBlock, backing: Backing) -> tuple[Floats, float]:
@@ -178,7 +181,7 @@ def measure_block(
     share = patches.ink @ weights.astype(np.float32)
     noise = float(np.sqrt(((weights * patches.noise) ** 2).sum()))
     inner = np.abs(patches.along) <= max(0.42 * block.mark[0], abs(patches.along[0] - patches.along[1]))
-    profile = np.asarray(share[:, :, inner].mean(axis=2), np.float64)
+    profile = _flattened(np.asarray(share[:, :, inner].mean(axis=2), np.float64), block, patches.across)
     along_noise = noise / np.sqrt(max(1.0, inner.sum() * 0.6))
     template, strength = _typical_profile(profile, patches.across, block, printing, expected_strength)
     amount, sigma, dy, dy_sigma = _match(profile, template, patches.across, along_noise, block.nozzle_pitch)
@@ -193,6 +196,18 @@ def measure_block(
         ink=amount / level, ink_sigma=np.full(len(amount), sigma), offset=offset, centroid_x=centre_x, offset_sigma=spread,
         judged=patches.seen & ~hidden, glare=hidden, outside=~patches.seen, printing=printing, strength=strength,
     )  # fmt: skip
+
+
+def _flattened(profile: Floats, block: MarksBlock, across: Floats) -> Floats:
+    """Profiles (n, across) less the drift of their ground: compression blocks, shadow edges, a word near by."""
+    count = len(across)
+    if (across[-1] - across[0]) < 5 * block.mark[1]:
+        return profile  # neighbours stand close; there is no bare end to take the ground from
+    k = max(2, count // 5)
+    limit = MOST_DRIFT * float(np.quantile(profile.max(axis=1), 0.8))
+    top, foot = (np.clip(np.median(part, axis=1), -limit, limit) for part in (profile[:, :k], profile[:, -k:]))
+    ramp = np.linspace(0, 1, count)
+    return np.asarray(profile - (top[:, None] * (1 - ramp) + foot[:, None] * ramp))
 
 
 def _typical_profile(
