@@ -23,7 +23,7 @@ SCALE_RATIO = 1.15  # step between tried scales
 SMALLEST_FILL, LARGEST_FILL = 0.22, 1.25  # pattern's longer side over the frame's longer side
 DIRECTIONS = 3  # peaks of the direction histogram that are followed, each both ways round
 LEVELLED = 93  # percentile of blurred ink share; a pattern covers more of the frame than the words round it
-CANDIDATES = 6  # similarities that are refined
+CANDIDATES = 10  # similarities that are refined
 
 
 @dataclass(frozen=True)

@@ -17,7 +17,9 @@ Photo = NDArray[np.uint8]
 
 WORTH_REFINING = 0.8  # of the best coarse correlation; candidates below it never win
 CLEARLY_FOUND = 0.6  # agreement at which no further candidate is tried
-FOUND_FROM = 0.30  # agreement below which nothing on the photo is the sheet; other pictures stay under 0.2
+FOUND_FROM = 0.45  # agreement of the blocks that show ink, below which nothing on the photo is the sheet
+LEAST_FOUND = 0.12  # agreement over all blocks, absent ones too, below which the rest is luck
+PRINTS_FROM = 0.02  # mean ink share of a block's places, from which it shows ink at all
 RIVAL_SHARE = 0.93  # a different place this close to the best means that two ways round fit equally
 SAMPLED_MARKS = 4000  # marks looked at when candidates are compared
 
@@ -33,9 +35,9 @@ def locate(photo: Photo, layout: Layout, backing: Backing, file: str) -> Registr
     strokes = find_strokes(ink)
     tried: list[tuple[float, Floats, float]] = []
 
-    def follow(start: Floats, direction: float, first: int = 0) -> None:
+    def follow(start: Floats, direction: float) -> None:
         lines = strokes.drawn(_like_marks(strokes, start, direction, layout))
-        coarse = align(lines, start, marks, layout, range(first, 2))
+        coarse = align(lines, start, marks, layout, range(2))
         if coarse is None or coarse[0] < WORTH_REFINING * best_coarse[0]:
             return
         best_coarse[0] = max(best_coarse[0], coarse[0])
@@ -51,9 +53,12 @@ def locate(photo: Photo, layout: Layout, backing: Backing, file: str) -> Registr
             break
     if tried:
         _, homography, direction = max(tried, key=lambda item: item[0])
-        follow(homography @ _half_turn(layout), direction, first=1)
+        tried += [
+            (agreement(ink, other, layout, backing), other, direction)
+            for other in _rivals(ink, homography, layout, backing)
+        ]
     tried.sort(key=lambda item: -item[0])
-    if not tried or tried[0][0] < FOUND_FROM:
+    if not tried or tried[0][0] < LEAST_FOUND or _agreements(ink, tried[0][1], layout, backing)[1] < FOUND_FROM:
         raise SheetNotFound(
             f"{file}: no sheet of the layout “{layout.name}” was found. Photograph the whole printed pattern flat, "
             "sharp and filling most of the frame, or check that this is the right printer's sheet."
@@ -97,32 +102,45 @@ def agreement(ink: Image, homography: Floats, layout: Layout, backing: Backing) 
 
     Per block: the share of marks with ink less the share of bare places with ink (between rows, one step
     outside the lattice), times how clearly the two differ, times the likeness of the colour to the layout's hint.
+    Of all blocks, so that of two places the one that explains more ink wins.
     """
-    total, count = 0.0, 0
-    for block in layout.blocks:
-        if not isinstance(block, MarksBlock) or block.backing != backing:
-            continue
-        centres = mark_centres(block)
-        stride = max(1, len(centres) * len(layout.blocks) // SAMPLED_MARKS)
-        count += len(centres)
-        marked, seen = _sample(
-            ink,
-            homography,
-            np.concatenate([centres[::stride] + (dx * block.mark[0], 0) for dx in (-0.3, 0, 0.3)]),
-        )
-        bare, _ = _sample(ink, homography, bare_places(block)[::stride])
-        if seen.mean() < 0.3 or len(bare) == 0:
-            continue
-        contrast = np.clip(marked.mean(axis=0) - bare.mean(axis=0), 0, None)
-        hint = stroke_colour(block.ink, backing)
-        likeness = max(0.0, float(contrast @ hint / (np.linalg.norm(contrast) * np.linalg.norm(hint) + 1e-6)))
-        unit = contrast / (np.linalg.norm(contrast) + 1e-6)
-        with_ink, without = marked @ unit, bare @ unit
-        clear = float(np.clip((with_ink.mean() - without.mean()) / (without.std() + 0.02), 0, 1))
-        middle = 0.5 * (np.quantile(with_ink, 0.85) + without.mean())
-        hits = float((with_ink > middle).mean() * seen.mean() - (without > middle).mean())
-        total += max(hits, 0) * clear * likeness**4 * len(centres)
-    return total / count if count else 0.0
+    return _agreements(ink, homography, layout, backing)[0]
+
+
+def _agreements(ink: Image, homography: Floats, layout: Layout, backing: Backing) -> tuple[float, float]:
+    """Agreement over all blocks, and over those that show ink: absent channels must not hide a sheet."""
+    scores = [
+        _block_agreement(ink, homography, b, backing, len(layout.blocks))
+        for b in layout.blocks
+        if isinstance(b, MarksBlock) and b.backing == backing
+    ]
+    shown = sum(n for _, prints, n in scores if prints)
+    there = sum(score * n for score, prints, n in scores if prints) / shown if shown else 0.0
+    return sum(score * n for score, _, n in scores) / sum(n for _, _, n in scores), there
+
+
+def _block_agreement(
+    ink: Image, homography: Floats, block: MarksBlock, backing: Backing, blocks: int
+) -> tuple[float, bool, int]:
+    """A block's agreement, whether it shows ink at all, and its marks."""
+    centres = mark_centres(block)
+    stride = max(1, len(centres) * blocks // SAMPLED_MARKS)
+    marked, seen = _sample(
+        ink, homography, np.concatenate([centres[::stride] + (dx * block.mark[0], 0) for dx in (-0.3, 0, 0.3)])
+    )
+    bare, _ = _sample(ink, homography, bare_places(block)[::stride])
+    if seen.mean() < 0.3 or len(bare) == 0:
+        return 0.0, False, len(centres)
+    contrast = np.clip(marked.mean(axis=0) - bare.mean(axis=0), 0, None)
+    hint = stroke_colour(block.ink, backing)
+    likeness = max(0.0, float(contrast @ hint / (np.linalg.norm(contrast) * np.linalg.norm(hint) + 1e-6)))
+    unit = contrast / (np.linalg.norm(contrast) + 1e-6)
+    with_ink, without = marked @ unit, bare @ unit
+    clear = float(np.clip((with_ink.mean() - without.mean()) / (without.std() + 0.02), 0, 1))
+    middle = 0.5 * (np.quantile(with_ink, 0.85) + without.mean())
+    hits = float((with_ink > middle).mean() * seen.mean() - (without > middle).mean())
+    prints = bool(max(marked.max(axis=1).mean(), bare.max(axis=1).mean()) > PRINTS_FROM)
+    return max(hits, 0) * clear * likeness**4, prints, len(centres)
 
 
 def settle_shift(ink: Image, homography: Floats, layout: Layout, backing: Backing) -> Floats:
@@ -180,8 +198,25 @@ def _sample(ink: Image, homography: Floats, points: Floats) -> tuple[Floats, NDA
     return np.asarray(ink[place[inside, 1], place[inside, 0]], np.float64), inside
 
 
-def _half_turn(layout: Layout) -> Floats:
-    return np.array([[-1, 0, layout.size[0]], [0, -1, layout.size[1]], [0, 0, 1.0]])
+def _rivals(ink: Image, homography: Floats, layout: Layout, backing: Backing) -> list[Floats]:
+    """Homographies that lay the strongest printing block onto each block there is, both ways round.
+
+    Like blocks, and patterns that look the same upside down, fit themselves there too: then nobody can say
+    which it is, above all where channels are absent.
+    """
+    blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
+    middles = [0.5 * (mark_centres(b).min(axis=0) + mark_centres(b).max(axis=0)) for b in blocks]
+    shares = [
+        agreement(ink, homography, layout.model_copy(update={"blocks": (b,)}), backing) * b.nozzles for b in blocks
+    ]
+    anchor = middles[int(np.argmax(shares))]
+    moves = []
+    for middle in middles:
+        (dx, dy), (sx, sy) = middle - anchor, middle + anchor
+        moves.append(np.array([[-1, 0, sx], [0, -1, sy], [0, 0, 1.0]]))
+        if dx or dy:
+            moves.append(np.array([[1, 0, dx], [0, 1, dy], [0, 0, 1.0]]))
+    return [homography @ move / (homography @ move)[2, 2] for move in moves]
 
 
 def _differ(a: Floats, b: Floats, layout: Layout) -> bool:

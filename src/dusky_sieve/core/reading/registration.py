@@ -7,7 +7,6 @@ import numpy as np
 from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
-Bools = NDArray[np.bool_]
 
 TERMS = ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2), (3, 0), (2, 1), (1, 2), (0, 3))
 RIDGE = 0.02  # pull of the smooth warp towards zero, per mark: few marks must not bend the sheet
@@ -56,22 +55,20 @@ def project(homography: Floats, points: Floats) -> Floats:
     )
 
 
-def refit_homography(registration: Registration, centres: Floats, offsets: Floats, trust: Bools) -> Registration | None:
-    """A new homography from where trusted marks were found; None where too few agree.
+def refit_homography(registration: Registration, centres: Floats, offsets: Floats) -> tuple[Registration, float]:
+    """A new homography from where marks were found, and the share of them that it explains.
 
-    centres : (n, 2) mm; offsets : (n, 2) mm found minus predicted; trust : (n,)
+    centres : (n, 2) mm; offsets : (n, 2) mm found minus predicted. The share is 0 where nothing fits.
     """
-    if trust.sum() < 8:
-        return None
-    source = centres[trust]
-    target = project(registration.homography, registration.displaced(source) + offsets[trust])
+    source = centres
+    target = project(registration.homography, registration.displaced(source) + offsets)
     scale = registration.px_per_mm(np.array(registration.size) / 2)
     matrix, inliers = cv2.findHomography(
         source, target, cv2.RANSAC, max(1.5, 0.12 * scale), maxIters=800, confidence=0.999
     )
-    if matrix is None or inliers.sum() < 8:
-        return None
-    return Registration(np.asarray(matrix), registration.warp * 0, registration.size)
+    if matrix is None:
+        return registration, 0.0
+    return Registration(np.asarray(matrix), registration.warp * 0, registration.size), float(inliers.mean())
 
 
 def fit_warp(registration: Registration, centres: Floats, offsets: Floats, spread: Floats) -> Registration:

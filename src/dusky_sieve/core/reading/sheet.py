@@ -16,6 +16,7 @@ from dusky_sieve.core.reading.registration import Registration, fit_warp, refit_
 Floats = NDArray[np.float64]
 
 FITTED_MARKS = 700  # marks that take part in fitting the homography; more only cost time
+LEAST_AGREEING = 0.88  # of well printed marks that one homography must explain; a wrong fit stays under it
 PRINTING_FROM = 0.05  # share of a block's marks with ink, below which the block says nothing of sharpness
 SMALLEST_PITCH_PX = 1.6  # px per nozzle pitch below which a deflection cannot be told; small is said
 
@@ -124,7 +125,13 @@ def _register(photo: UprightPhoto, blocks: list[MarksBlock], registration: Regis
         strength = float(np.median(strengths))
         where, off, sigma = np.concatenate(centres), np.concatenate(offsets), np.concatenate(spread)
         if round_ == 0:
-            registration = refit_homography(registration, where, off, np.ones(len(where), bool)) or registration
+            refit, agree = refit_homography(registration, where, off)
+            if agree < LEAST_AGREEING:
+                raise SheetNotFound(
+                    f"{photo.file}: a pattern was found, but its marks do not lie as the layout says. "
+                    "Check that this is the right printer's sheet, lay it flat and photograph it from straight above."
+                )
+            registration = refit
         else:
             registration = fit_warp(registration, where, off, sigma.max(axis=1))
     return registration, strength
