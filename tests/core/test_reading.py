@@ -10,7 +10,7 @@ from dusky_sieve.core.layout import Layout
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
 from dusky_sieve.core.reading.judge import STATES, judge_marks
 from dusky_sieve.core.reading.registration import project
-from dusky_sieve.core.simulate import BlockTruth, Scene, random_faults, sheet_to_photo
+from dusky_sieve.core.simulate import BlockTruth, Scene, Truth, WeakMark, random_faults, render, sheet_to_photo
 
 
 def states(reading: Reading) -> dict[str, dict[int, str]]:
@@ -107,6 +107,23 @@ def test_two_ways_round_that_fit_equally_are_not_guessed(staircases, decode):
     reading = read_sheet(lone, [UprightPhoto(pixels, "light", "lone.jpg")])
     assert not reading.photos[0].found
     assert "two ways round" in reading.photos[0].why
+
+
+def test_which_of_two_like_heads_printed_is_not_guessed():
+    absent = tuple((f"{ink}-1", BlockTruth(all_missing=True)) for ink in ("black", "cyan", "magenta", "yellow"))
+    content = photo_of("two-heads-raster", absent, Scene(width=3200, height=2400, fill=0.9, words=False))
+    reading = read(files.shipped_layout("two-heads-raster"), content)
+    assert not reading.photos[0].found
+    assert "two ways round" in reading.photos[0].why
+
+
+def test_white_ink_is_read_over_black():
+    layout = files.shipped_layout("six-bands-on-film")
+    faults = {"white-a": BlockTruth(missing=(24, 25)), "white-b": BlockTruth(weak=(WeakMark(nozzle=80, ink=0.4),))}
+    scene = Scene(width=3200, height=2400, fill=0.85, tilt_deg=8, roll_deg=146)
+    pixels = render(layout, Truth(blocks=faults, scene=scene), "dark", np.random.default_rng(4))
+    reading = read_sheet(layout, [UprightPhoto(pixels, "dark", "dark.jpg")])
+    assert states(reading) == {"white-a": {24: "missing", 25: "missing"}, "white-b": {80: "weak"}}
 
 
 def test_a_block_over_the_other_backing_waits_for_its_photo():

@@ -46,12 +46,12 @@ def align(lines: Image, start: Floats, marks: Marks, layout: Layout, levels: ran
         blur = max(0.8, min(BLUR_PX, blur_mm * scale))
         factor = scale / own
         observed = _bands(lines, factor, blur)
-        printing = _printing(observed, _shrunk(factor) @ homography, marks)
+        printing = _printing(observed, shrunk(factor) @ homography, marks)
         drawn = draw_marks(marks.only(printing), scale, margin, layout.size, colours=True)
         template = np.sqrt(np.maximum(cv2.GaussianBlur(drawn, (0, 0), blur), 0))  # flat-topped blocks converge faster
         raster = np.array([[1 / scale, 0, -margin], [0, 1 / scale, -margin], [0, 0, 1]])
-        score, warp = _descend(template, observed, _shrunk(factor) @ homography @ raster, ITERATIONS[level])
-        refined = np.linalg.inv(_shrunk(factor)) @ warp @ np.linalg.inv(raster)
+        score, warp = _descend(template, observed, shrunk(factor) @ homography @ raster, ITERATIONS[level])
+        refined = np.linalg.inv(shrunk(factor)) @ warp @ np.linalg.inv(raster)
         if not np.isfinite(refined).all() or not plausible(refined / refined[2, 2], layout):
             return None
         homography = refined / refined[2, 2]
@@ -116,7 +116,7 @@ def _descend(template: Image, observed: Image, warp: Floats, iterations: int) ->
     return float(together), warp
 
 
-def _shrunk(factor: float) -> Floats:
+def shrunk(factor: float) -> Floats:
     """Pixels of a picture to pixels of the same picture made smaller by `factor`; pixel centres are whole."""
     return np.array([[factor, 0, factor / 2 - 0.5], [0, factor, factor / 2 - 0.5], [0, 0, 1]])
 

@@ -10,16 +10,14 @@ State = Literal["firing", "missing", "deflected", "weak", "unsure"]
 WARNINGS = {
     "cut_off": "The {block} block runs over the edge of the photo: step back so that the whole pattern is in the frame.",
     "glare": "Glare covers {share} of the {block} block: tilt the sheet or move the lamp.",
-    "blurred": "The {block} block is out of focus: rest the phone on something and photograph it again.",
     "small": "The pattern is small on this photo ({share} px per nozzle pitch): go closer, so that it fills the frame.",
-    "dim": "The {block} block is hardly lit: photograph it by a window or under a lamp.",
 }
 
 
 class Warned(Frozen):
     """One thing a person should know about a photo."""
 
-    code: Literal["cut_off", "glare", "blurred", "small", "dim"]
+    code: Literal["cut_off", "glare", "small"]
     message: str
     block: str | None = None
 

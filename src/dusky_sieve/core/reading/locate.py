@@ -6,8 +6,8 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, mark_centres
-from dusky_sieve.core.reading.align import align
-from dusky_sieve.core.reading.find import gather_marks, similarities, stroke_colour
+from dusky_sieve.core.reading.align import align, shrunk
+from dusky_sieve.core.reading.find import Candidate, Marks, gather_marks, similarities, stroke_colour
 from dusky_sieve.core.reading.inkmap import FINDING_PX, Strokes, find_strokes, ink_map, shrink
 from dusky_sieve.core.reading.registration import Registration, project, rigid
 
@@ -33,47 +33,46 @@ def locate(photo: Photo, layout: Layout, backing: Backing, file: str) -> Registr
     ink = ink_map(small, layout, backing)
     marks = gather_marks(layout, backing)
     strokes = find_strokes(ink)
-    tried: list[tuple[float, Floats, float]] = []
-
-    def follow(start: Floats, direction: float) -> None:
-        lines = strokes.drawn(_like_marks(strokes, start, direction, layout))
-        coarse = align(lines, start, marks, layout, range(2))
-        if coarse is None or coarse[0] < WORTH_REFINING * best_coarse[0]:
-            return
-        best_coarse[0] = max(best_coarse[0], coarse[0])
-        refined = align(lines, coarse[1], marks, layout, range(2, 4))
-        if refined is not None:
-            settled = settle_shift(ink, refined[1], layout, backing)
-            tried.append((agreement(ink, settled, layout, backing), settled, direction))
-
-    best_coarse = [0.0]
-    for candidate in similarities(ink, strokes, marks, layout):
-        follow(candidate.homography, candidate.direction)
-        if tried and max(score for score, _, _ in tried) > CLEARLY_FOUND:
-            break
+    tried = _follow(ink, strokes, similarities(ink, strokes, marks, layout), marks, layout, backing)
     if tried:
-        _, homography, direction = max(tried, key=lambda item: item[0])
-        tried += [
-            (agreement(ink, other, layout, backing), other, direction)
-            for other in _rivals(ink, homography, layout, backing)
-        ]
+        best = max(tried, key=lambda item: item[0])[1]
+        tried += [(agreement(ink, other, layout, backing), other) for other in _rivals(ink, best, layout, backing)]
     tried.sort(key=lambda item: -item[0])
     if not tried or tried[0][0] < LEAST_FOUND or _agreements(ink, tried[0][1], layout, backing)[1] < FOUND_FROM:
         raise SheetNotFound(
             f"{file}: no sheet of the layout “{layout.name}” was found. Photograph the whole printed pattern flat, "
             "sharp and filling most of the frame, or check that this is the right printer's sheet."
         )
-    score, homography, _ = tried[0]
-    for rival, other, _ in tried[1:]:
-        if rival > RIVAL_SHARE * score and _differ(homography, other, layout):
-            raise SheetNotFound(
-                f"{file}: the sheet was found, but two ways round fit it equally well. "
-                "Photograph it upright with its heading, or set its four corners by hand."
-            )
-    up = np.diag([1 / factor, 1 / factor, 1.0])
-    half_pixel = np.array([[1, 0, 0.5 / factor - 0.5], [0, 1, 0.5 / factor - 0.5], [0, 0, 1]])
-    full = half_pixel @ up @ homography
+    score, homography = tried[0]
+    if any(rival > RIVAL_SHARE * score and _differ(homography, other, layout) for rival, other in tried[1:]):
+        raise SheetNotFound(
+            f"{file}: the sheet was found, but two ways round fit it equally well, so nothing was guessed. "
+            "Too little of it printed to tell them apart: judge this sheet by eye."
+        )
+    full = np.linalg.inv(shrunk(factor)) @ homography
     return rigid(full / full[2, 2], layout.size)
+
+
+def _follow(
+    ink: Image, strokes: Strokes, candidates: list[Candidate], marks: Marks, layout: Layout, backing: Backing
+) -> list[tuple[float, Floats]]:
+    """Agreement and homography of the candidates that are worth refining; stops at one that is clearly it."""
+    tried: list[tuple[float, Floats]] = []
+    best_coarse = 0.0
+    for candidate in candidates:
+        lines = strokes.drawn(_like_marks(strokes, candidate.homography, candidate.direction, layout))
+        coarse = align(lines, candidate.homography, marks, layout, range(2))
+        if coarse is None or coarse[0] < WORTH_REFINING * best_coarse:
+            continue
+        best_coarse = max(best_coarse, coarse[0])
+        refined = align(lines, coarse[1], marks, layout, range(2, 4))
+        if refined is None:
+            continue
+        settled = settle_shift(ink, refined[1], layout, backing)
+        tried.append((agreement(ink, settled, layout, backing), settled))
+        if tried[-1][0] > CLEARLY_FOUND:
+            break
+    return tried
 
 
 def _like_marks(strokes: Strokes, start: Floats, direction: float, layout: Layout) -> NDArray[np.bool_]:
