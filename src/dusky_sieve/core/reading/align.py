@@ -46,7 +46,11 @@ def align(lines: Image, start: Floats, marks: Marks, layout: Layout, levels: ran
         blur = max(0.8, min(BLUR_PX, blur_mm * scale))
         factor = scale / own
         observed = _bands(lines, factor, blur)
+        if len(marks.centres) == 0:
+            return None
         printing = _printing(observed, shrunk(factor) @ homography, marks)
+        if not printing.any():
+            return None
         drawn = draw_marks(marks.only(printing), scale, margin, layout.size, colours=True)
         template = np.sqrt(np.maximum(cv2.GaussianBlur(drawn, (0, 0), blur), 0))  # flat-topped blocks converge faster
         raster = np.array([[1 / scale, 0, -margin], [0, 1 / scale, -margin], [0, 0, 1]])

@@ -5,15 +5,21 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout
+from dusky_sieve.core.simulate.clutter import cover_paper, desk, reflection, things_in_frame
 from dusky_sieve.core.simulate.truth import Scene
 
 Floats = NDArray[np.float64]
 Image = NDArray[np.float32]
 Photo = NDArray[np.uint8]
 
+MAP_STEP = 8  # photo pixels between exact places of the warp; it is smooth between them
 
-def sheet_to_photo(layout: Layout, scene: Scene) -> Floats:
-    """Homography (3, 3) from sheet mm to photo pixels of a pinhole camera (focal length 0.85 frame widths)."""
+
+def _camera(layout: Layout, scene: Scene) -> tuple[Floats, Floats]:
+    """Lens (3, 3) and pose (3, 4) of a pinhole camera over sheet mm, z towards the camera.
+
+    The focal length is 0.85 frame widths, about that of a phone's main lens.
+    """
     w, h = scene.width, scene.height
     focal = 0.85 * max(w, h)
     turn, tilt, towards = (np.radians(v) for v in (scene.roll_deg, scene.tilt_deg, scene.tilt_towards_deg))
@@ -22,19 +28,45 @@ def sheet_to_photo(layout: Layout, scene: Scene) -> Floats:
         return np.array([[np.cos(a), -np.sin(a), 0], [np.sin(a), np.cos(a), 0], [0, 0, 1]])
 
     lean = np.array([[1, 0, 0], [0, np.cos(tilt), -np.sin(tilt)], [0, np.sin(tilt), np.cos(tilt)]])
-    pose = about_z(towards) @ lean @ about_z(-towards) @ about_z(turn)
+    rotation = about_z(towards) @ lean @ about_z(-towards) @ about_z(turn)
     # The pattern's size seen along the frame decides the distance.
-    corners = (np.array([[x, y] for x in (-1, 1) for y in (-1, 1)]) * np.array(layout.size) / 2) @ pose[:2, :2].T
+    corners = (np.array([[x, y] for x in (-1, 1) for y in (-1, 1)]) * np.array(layout.size) / 2) @ rotation[:2, :2].T
     span = np.ptp(corners, axis=0) / (w, h)
-    px_per_mm = scene.fill / max(span)
-    distance = focal / px_per_mm
-    centre = np.array([[1, 0, -layout.size[0] / 2], [0, 1, -layout.size[1] / 2], [0, 0, 1]])
-    place = np.column_stack(
-        [pose[:, 0], pose[:, 1], [scene.shift[0] * w / px_per_mm, scene.shift[1] * h / px_per_mm, distance]]
-    )
+    scale = scene.fill / max(span)
+    away = np.array([scene.shift[0] * w / scale, scene.shift[1] * h / scale, focal / scale])
+    middle = np.array([layout.size[0] / 2, layout.size[1] / 2, 0.0])
+    pose = np.column_stack([rotation[:, 0], rotation[:, 1], -rotation[:, 2], away - rotation @ middle])
     lens = np.array([[focal, 0, (w - 1) / 2], [0, focal, (h - 1) / 2], [0, 0, 1]])
-    full = lens @ place @ centre
+    return lens, pose
+
+
+def sheet_to_photo(layout: Layout, scene: Scene) -> Floats:
+    """Homography (3, 3) from sheet mm to photo pixels; curl and lens distortion come on top of it."""
+    lens, pose = _camera(layout, scene)
+    full = lens @ pose[:, [0, 1, 3]]
     return np.asarray(full / full[2, 2], dtype=np.float64)
+
+
+def _lift(points: Floats, layout: Layout, scene: Scene) -> Floats:
+    """Height (n,) mm of curled paper above the desk: an arch across, a slighter one along."""
+    x, y = ((points[:, k] + scene.margin_mm) / (layout.size[k] + 2 * scene.margin_mm) for k in (0, 1))
+    return np.asarray(
+        scene.curl_mm * (np.sin(np.pi * np.clip(x, 0, 1)) + 0.3 * np.sin(np.pi * np.clip(y, 0, 1)) - 0.65)
+    )
+
+
+def place_on_photo(points: Floats, layout: Layout, scene: Scene) -> Floats:
+    """Photo pixels (n, 2) of sheet points (n, 2) mm, curl and lens distortion included."""
+    lens, pose = _camera(layout, scene)
+    solid = np.column_stack([points, _lift(points, layout, scene), np.ones(len(points))])
+    seen = solid @ (lens @ pose).T
+    straight = seen[:, :2] / seen[:, 2:]
+    half, middle = max(scene.width, scene.height) / 2, np.array([scene.width, scene.height]) / 2
+    bent = straight.copy()
+    for _ in range(8):  # the distortion is given from photo to straight; turned round by fixed point
+        u = (bent - middle) / half
+        bent = middle + (straight - middle) / (1 + scene.lens_k1 * (u**2).sum(axis=1, keepdims=True))
+    return bent
 
 
 def px_per_mm(homography: Floats, layout: Layout) -> float:
@@ -47,62 +79,77 @@ def px_per_mm(homography: Floats, layout: Layout) -> float:
 
 
 def photograph(
-    sheet: Image,
-    sheet_px_per_mm: float,
-    layout: Layout,
-    scene: Scene,
-    backing: Backing,
-    rng: np.random.Generator,
+    sheet: Image, sheet_px_per_mm: float, layout: Layout, scene: Scene, backing: Backing, rng: np.random.Generator
 ) -> Photo:
     """The photo (rows, columns, 3) as sRGB bytes, before JPEG."""
     w, h = scene.width, scene.height
-    homography = sheet_to_photo(layout, scene)
-    s, m = sheet_px_per_mm, scene.margin_mm
-    to_mm = np.array([[1 / s, 0, 0.5 / s - m], [0, 1 / s, 0.5 / s - m], [0, 0, 1]])
-    seen = _warp(sheet, homography @ to_mm, homography, layout, scene)
-    solid = np.ones(sheet.shape[:2], np.float32)
-    cover = _warp(solid, homography @ to_mm, homography, layout, scene)[..., None]
-    picture = seen + (1 - cover) * _desk(h, w, scene, rng)
+    cover_paper(sheet, sheet_px_per_mm, scene, backing, rng)
+    mx, my = _sheet_raster_of(sheet_px_per_mm, layout, scene)
+    seen = cv2.remap(sheet, mx, my, cv2.INTER_LINEAR)
+    there = (mx > -0.5) & (my > -0.5) & (mx < sheet.shape[1] - 0.5) & (my < sheet.shape[0] - 0.5)
+    cover = cv2.GaussianBlur(there.astype(np.float32), (0, 0), 0.7)[..., None]
+    picture = seen + (1 - cover) * (desk(h, w, scene, rng) - seen)
+    del seen, mx, my
+    things_in_frame(picture, place_on_photo(_corners(layout), layout, scene), scene, rng)
     light = _light(h, w, scene, rng)
     picture *= light[..., None] * np.array(scene.kelvin_cast, np.float32) * scene.exposure
     if backing == "dark":
         picture += 0.01 * light[..., None]  # the lamp's glow in the film
+    if scene.glare > 0:
+        picture += reflection(h, w, place_on_photo(_corners(layout), layout, scene), scene, rng)[..., None]
+    return _develop(_through_lens(picture, scene, rng), scene)
+
+
+def _through_lens(picture: Image, scene: Scene, rng: np.random.Generator) -> Image:
+    """Blur of lens and hand, and the sensor's noise."""
     if scene.lens_blur_px > 0:
-        picture = cv2.GaussianBlur(picture, (0, 0), scene.lens_blur_px)
+        picture = np.asarray(cv2.GaussianBlur(picture, (0, 0), scene.lens_blur_px), np.float32)
+    if scene.motion_px > 0:
+        reach = int(np.ceil(scene.motion_px)) | 1
+        turn = cv2.getRotationMatrix2D((reach / 2, reach / 2), float(rng.uniform(0, 180)), 1)
+        line = np.zeros((reach + 2, reach + 2), np.float32)
+        line[reach // 2 + 1, 1:-1] = 1
+        kernel = np.asarray(cv2.warpAffine(line, turn, (reach + 2, reach + 2)), np.float32)
+        kernel /= max(float(kernel.sum()), 1e-6)
+        picture = np.asarray(cv2.filter2D(picture, -1, kernel), np.float32)
     noise = rng.standard_normal(picture.shape, dtype=np.float32)
-    picture += noise * scene.noise * np.sqrt(np.maximum(picture, 0.02))
-    return _develop(picture)
+    picture = picture + noise * scene.noise * np.sqrt(np.maximum(picture, 0.02))
+    if scene.chroma_noise > 0:
+        blotch = rng.standard_normal((picture.shape[0] // 2, picture.shape[1] // 2, 3), dtype=np.float32)
+        picture *= 1 + scene.chroma_noise * cv2.resize(blotch, picture.shape[1::-1])
+    return picture
 
 
-def _warp(image: Image, raster_to_photo: Floats, homography: Floats, layout: Layout, scene: Scene) -> Image:
-    """Image as the lens sees it, with curl and lens distortion where the scene has them."""
-    size = (scene.width, scene.height)
-    if scene.curl_mm == 0 and scene.lens_k1 == 0:
-        return np.asarray(cv2.warpPerspective(image, raster_to_photo, size, flags=cv2.INTER_LINEAR), np.float32)
-    xs, ys = np.meshgrid(np.arange(0, size[0], dtype=np.float32), np.arange(0, size[1], dtype=np.float32))
-    half = max(size) / 2
-    u, v = (xs - size[0] / 2) / half, (ys - size[1] / 2) / half
-    bend = 1 + scene.lens_k1 * (u * u + v * v)
-    inverse = np.linalg.inv(raster_to_photo)
-    ux, vy = u * bend * half + size[0] / 2, v * bend * half + size[1] / 2
-    d = inverse[2, 0] * ux + inverse[2, 1] * vy + inverse[2, 2]
-    mx = (inverse[0, 0] * ux + inverse[0, 1] * vy + inverse[0, 2]) / d
-    my = (inverse[1, 0] * ux + inverse[1, 1] * vy + inverse[1, 2]) / d
-    if scene.curl_mm:
-        # Paper lifted along its middle: seen from a tilt, points slide by a few tenths of the lift.
-        phase = np.clip(mx / image.shape[1], 0, 1)
-        slide = scene.curl_mm * 0.15 * np.sin(np.pi * phase) * image.shape[1] / (layout.size[0] + 2 * scene.margin_mm)
-        my = my + slide.astype(np.float32)
-    return np.asarray(cv2.remap(image, mx.astype(np.float32), my.astype(np.float32), cv2.INTER_LINEAR), np.float32)
+def _sheet_raster_of(sheet_px_per_mm: float, layout: Layout, scene: Scene) -> tuple[Image, Image]:
+    """For every photo pixel its place on the sheet's raster (x, y): the camera turned round, exact on a coarse grid."""
+    w, h = scene.width, scene.height
+    xs = np.arange(0, w + MAP_STEP, MAP_STEP, dtype=np.float64)
+    ys = np.arange(0, h + MAP_STEP, MAP_STEP, dtype=np.float64)
+    grid = np.stack(np.meshgrid(xs, ys), axis=-1).reshape(-1, 2)
+    half, middle = max(w, h) / 2, np.array([w, h]) / 2
+    u = (grid - middle) / half
+    straight = middle + (grid - middle) * (1 + scene.lens_k1 * (u**2).sum(axis=1, keepdims=True))
+    back = np.linalg.inv(sheet_to_photo(layout, scene))
+    lens, pose = _camera(layout, scene)
+    flat = cv2.perspectiveTransform(straight[None], back)[0]
+    on_sheet = flat
+    for _ in range(4 if scene.curl_mm else 0):
+        solid = np.column_stack([on_sheet, _lift(on_sheet, layout, scene), np.ones(len(grid))]) @ (lens @ pose).T
+        level = solid - _lift(on_sheet, layout, scene)[:, None] * (lens @ pose)[:, 2]
+        slide = solid[:, :2] / solid[:, 2:] - level[:, :2] / level[:, 2:]
+        on_sheet = cv2.perspectiveTransform((straight - slide)[None], back)[0]
+    raster = ((on_sheet + scene.margin_mm) * sheet_px_per_mm - 0.5).reshape(len(ys), len(xs), 2).astype(np.float32)
+    # Grid node k lies at pixel 8 k; resize puts it at pixel 8 k + 3.5, so the picture is cut from there.
+    wide = cv2.resize(raster, None, fx=MAP_STEP, fy=MAP_STEP, interpolation=cv2.INTER_LINEAR)
+    cut = np.eye(2, 3, dtype=np.float32)
+    cut[:, 2] = -(MAP_STEP - 1) / 2
+    exact = cv2.warpAffine(wide, cut, (w, h), flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    return np.ascontiguousarray(exact[..., 0]), np.ascontiguousarray(exact[..., 1])
 
 
-def _desk(h: int, w: int, scene: Scene, rng: np.random.Generator) -> Image:
-    """A wooden desk: long streaks of grain at a random angle."""
-    small = rng.standard_normal((h // 4 + 1, w // 4 + 1), dtype=np.float32)
-    streak = cv2.GaussianBlur(small, (0, 0), sigmaX=25, sigmaY=1.2) * 8 + cv2.GaussianBlur(small, (0, 0), 12) * 6
-    grain = cv2.resize(streak, (w, h), interpolation=cv2.INTER_LINEAR)
-    tone = np.array([0.33, 0.24, 0.16], np.float32) * rng.uniform(0.5, 1.6)
-    return np.clip(tone * (1 + scene.grain * grain[..., None] * 3), 0.01, 1).astype(np.float32)
+def _corners(layout: Layout) -> Floats:
+    w, h = layout.size
+    return np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]])
 
 
 def _light(h: int, w: int, scene: Scene, rng: np.random.Generator) -> Image:
@@ -115,12 +162,20 @@ def _light(h: int, w: int, scene: Scene, rng: np.random.Generator) -> Image:
         b = rng.uniform(0, 2 * np.pi)
         edge = (xs * np.cos(b) + ys * np.sin(b) - rng.uniform(-0.15, 0.15)) / 0.06
         light = light * (1 - scene.shadow / (1 + np.exp(-edge)))
+    light = light * (1 - scene.vignette * 2 * (xs**2 + ys**2))
     return np.asarray(cv2.resize(light.astype(np.float32), (w, h), interpolation=cv2.INTER_CUBIC), np.float32)
 
 
-def _develop(linear: Image) -> Photo:
-    """sRGB bytes from linear light (IEC 61966-2-1)."""
+def _develop(linear: Image, scene: Scene) -> Photo:
+    """sRGB bytes from linear light (IEC 61966-2-1), through the phone's own denoising, tone curve and sharpening."""
     linear = np.clip(linear, 0, 1)
     curve = np.linspace(0, 1, 4096)
-    table = np.where(curve <= 0.0031308, curve * 12.92, 1.055 * curve ** (1 / 2.4) - 0.055) * 255
-    return table.astype(np.float32)[np.round(linear * 4095).astype(np.int32)].round().astype(np.uint8)
+    table = np.where(curve <= 0.0031308, curve * 12.92, 1.055 * curve ** (1 / 2.4) - 0.055)
+    table = (table + scene.contrast * (table**2 * (3 - 2 * table) - table)) * 255
+    codes: Photo = table.round().astype(np.uint8)[np.round(linear * 4095).astype(np.int32)]
+    for _ in range(scene.denoise):
+        codes = np.asarray(cv2.bilateralFilter(codes, 5, 12, 2), np.uint8)
+    if scene.sharpen > 0:
+        soft = cv2.GaussianBlur(codes, (0, 0), 1.2)
+        codes = np.asarray(cv2.addWeighted(codes, 1 + scene.sharpen, soft, -scene.sharpen, 0), np.uint8)
+    return codes

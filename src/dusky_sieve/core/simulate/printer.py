@@ -5,16 +5,15 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, ink_rgb, mark_centres
-from dusky_sieve.core.simulate.truth import BlockTruth
+from dusky_sieve.core.simulate.truth import BlockTruth, Scene
 
 Floats = NDArray[np.float64]
 Image = NDArray[np.float32]
 
 DOT_STEP_MM = 0.03  # dots along one mark; near the addressability of ordinary heads
-INK_SPREAD = 0.05  # drop volume from nozzle to nozzle, share
-PLACE_SPREAD_UM = 7.0  # dot placement across feed, one sigma, of a healthy nozzle
 DARK_BACKING = 0.03  # reflectance of black card under film
 FILM_HAZE = 0.015  # light that clear film scatters back
+FILL_COVERAGE = 0.95  # of a fill's paper that ink hides
 
 
 def print_sheet(
@@ -23,36 +22,38 @@ def print_sheet(
     *,
     backing: Backing,
     px_per_mm: float,
-    margin_mm: float,
-    paper: tuple[float, float, float],
+    scene: Scene,
     rng: np.random.Generator,
-    words: bool = True,
 ) -> Image:
     """Linear reflectance (rows, columns, 3) in 0..1 of the sheet lying on `backing`.
 
     Sheet point (x, y) mm lands at pixel ((x + margin) * px_per_mm - 0.5, ...). White ink shows over dark only.
     """
+    margin_mm = scene.margin_mm
     width = int(np.ceil((layout.size[0] + 2 * margin_mm) * px_per_mm))
     height = int(np.ceil((layout.size[1] + 2 * margin_mm) * px_per_mm))
-    ground = np.array(paper) if backing == "light" else np.full(3, DARK_BACKING + FILM_HAZE)
+    ground = np.array(scene.paper) if backing == "light" else np.full(3, DARK_BACKING + FILM_HAZE + scene.haze)
     sheet = np.broadcast_to(ground.astype(np.float32), (height, width, 3)).copy()
     if backing == "light":
         fibre = cv2.GaussianBlur(rng.standard_normal((height, width), dtype=np.float32), (0, 0), 0.06 * px_per_mm + 0.5)
         sheet *= (1 + 0.006 * fibre / (fibre.std() + 1e-6))[..., None]
     for block in layout.blocks:
-        mass = _coverage(block, truth.get(block.id, BlockTruth()), (height, width), px_per_mm, margin_mm, rng)
+        mass = _coverage(block, truth.get(block.id, BlockTruth()), (height, width), px_per_mm, scene, rng)
         if mass is None:
             continue
         (y0, x0), coverage = mass
         region = sheet[y0 : y0 + coverage.shape[0], x0 : x0 + coverage.shape[1]]
         ink = _shown(block.ink, block.backing, backing)
-        region += (
-            coverage[..., None] * (ink.astype(np.float32) - 1) * region
-            if backing == "light"
-            else coverage[..., None] * (ink.astype(np.float32) - region)
-        )
-    if words:
+        if backing == "dark":
+            region += np.minimum(coverage, 1)[..., None] * (ink.astype(np.float32) - region)
+        elif scene.ink_law == "coverage":
+            region += np.minimum(coverage, 1)[..., None] * (ink.astype(np.float32) - 1) * region
+        else:  # Beer and Lambert: layers multiply
+            region *= np.maximum(ink, 0.015).astype(np.float32) ** np.minimum(coverage, 1.6)[..., None]
+    if scene.words:
         _write_words(sheet, px_per_mm, margin_mm, layout, backing)
+    if scene.border:
+        _draw_border(sheet, px_per_mm, margin_mm, layout, backing, rng)
     return sheet
 
 
@@ -64,14 +65,14 @@ def _shown(ink: str, wanted: Backing, backing: Backing) -> Floats:
     return colour * 0.85 if wanted == "dark" else DARK_BACKING + FILM_HAZE + 0.05 * colour
 
 
-def _dots(block: MarksBlock, faults: BlockTruth, rng: np.random.Generator) -> tuple[Floats, Floats]:
+def _dots(block: MarksBlock, faults: BlockTruth, scene: Scene, rng: np.random.Generator) -> tuple[Floats, Floats]:
     """Dot centres (n, 2) in mm and their weights (n,), where 1 is a whole mark's share."""
     number = {nozzle: i for i, nozzle in enumerate(block.numbers)}
     n = block.nozzles
     centre = mark_centres(block) + np.array(faults.shift_um) / 1000
-    centre[:, 1] += rng.normal(0, PLACE_SPREAD_UM / 1000, n)
-    centre[:, 0] += rng.normal(0, PLACE_SPREAD_UM / 1000, n)
-    ink = np.clip(rng.normal(1.0, INK_SPREAD, n), 0.8, 1.2)
+    centre[:, 1] += rng.normal(0, scene.place_spread_um / 1000, n)
+    centre[:, 0] += rng.normal(0, scene.place_spread_um / 1000, n)
+    ink = np.clip(rng.normal(1.0, scene.ink_spread, n), 0.7, 1.3)
     kept_from, kept_to = np.zeros(n), np.ones(n)
     for nozzle in faults.missing:
         ink[number[nozzle]] = 0
@@ -81,23 +82,38 @@ def _dots(block: MarksBlock, faults: BlockTruth, rng: np.random.Generator) -> tu
             start = rng.uniform(0, 1 - mark.ink)
             kept_from[i], kept_to[i] = start, start + mark.ink
         else:
-            ink[i] = mark.ink
+            ink[i] = _layer(mark.ink, block, scene)
     for bent in faults.deflected:
         i = number[bent.nozzle]
         centre[i] += np.array(bent.offset_um) / 1000
-        ink[i] *= bent.ink
+        ink[i] *= _layer(bent.ink, block, scene) if bent.ink < 1 else bent.ink
     if faults.all_missing:
         ink[:] = 0
     length, thickness = block.mark
     run = max(length - thickness, 0.2 * length)
     count = max(3, round(run / DOT_STEP_MM))
     along = np.linspace(0, 1, count)
-    x = centre[:, :1] + (along - 0.5) * run + rng.normal(0, 0.004, (n, count))
-    y = centre[:, 1:] + rng.normal(0, 0.006, (n, count))
+    rough = 1 + 2.5 * scene.ragged
+    x = centre[:, :1] + (along - 0.5) * run + rng.normal(0, 0.004 * rough, (n, count))
+    y = centre[:, 1:] + rng.normal(0, 0.006 * rough, (n, count))
     weight = np.broadcast_to(ink[:, None], (n, count)) * ((along >= kept_from[:, None]) & (along <= kept_to[:, None]))
-    weight = weight * rng.uniform(0.85, 1.15, (n, count)) * (run / count)
+    wobble = 0.15 + 0.35 * scene.ragged
+    weight = weight * rng.uniform(1 - wobble, 1 + wobble, (n, count)) * (run / count)
     used = weight > 0
-    return np.stack([x[used], y[used]], axis=1), weight[used]
+    dots, weight = np.stack([x[used], y[used]], axis=1), weight[used]
+    if scene.ragged > 0:  # satellites: a small drop that lands late, a little further along travel
+        late = rng.random(len(dots)) < 0.25 * scene.ragged
+        dots = np.concatenate([dots, dots[late] + rng.normal((0.05, 0.0), (0.02, 0.02), (int(late.sum()), 2))])
+        weight = np.concatenate([np.where(late, 0.9, 1.0) * weight, 0.1 * weight[late]])
+    return dots, weight
+
+
+def _layer(share: float, block: MarksBlock, scene: Scene) -> float:
+    """How thick a layer takes this share of the light that a whole mark takes: where layers multiply, far less."""
+    if scene.ink_law == "coverage" or block.backing == "dark":
+        return share
+    through = float(np.maximum(ink_rgb(block.ink), 0.015).min())
+    return float(np.log(1 - share * (1 - through)) / np.log(through))
 
 
 def _coverage(
@@ -105,15 +121,14 @@ def _coverage(
     faults: BlockTruth,
     shape: tuple[int, int],
     px_per_mm: float,
-    margin_mm: float,
+    scene: Scene,
     rng: np.random.Generator,
 ) -> tuple[tuple[int, int], Image] | None:
     """Share of paper covered by the block's ink, with the top left pixel of that piece of the sheet."""
+    margin_mm = scene.margin_mm
     if isinstance(block, SolidBlock):
-        x0, y0 = (int(round((v + margin_mm) * px_per_mm)) for v in block.origin)
-        w, h = (max(1, int(round(v * px_per_mm))) for v in block.size)
-        return (y0, x0), np.full((h, w), 0.95, np.float32)
-    dots, weight = _dots(block, faults, rng)
+        return _fill(block, faults, px_per_mm, scene, rng)
+    dots, weight = _dots(block, faults, scene, rng)
     if len(dots) == 0:
         return None
     pad = 3 * max(block.mark[1], 1.0 / px_per_mm)
@@ -131,13 +146,30 @@ def _coverage(
             share = np.abs(1 - dx - part[:, 0]) * np.abs(1 - dy - part[:, 1])
             np.add.at(mass, (cell[:, 1] + dy, cell[:, 0] + dx), share * weight)
     # A line of `weight` per mm, one mark thick: spread evenly over the thickness it covers the paper once.
-    blunt = cv2.getGaussianKernel(2 * int(px_per_mm * 0.06 + 2) + 1, max(0.35, 0.015 * px_per_mm))
+    creep = np.hypot(0.015, scene.bleed_um / 1000)
+    blunt = cv2.getGaussianKernel(2 * int(px_per_mm * 3 * creep + 2) + 1, max(0.35, creep * px_per_mm))
     thick = block.mark[1] * px_per_mm
     reach = int(thick / 2 + 1)
     bar = np.clip(thick / 2 + 0.5 - np.abs(np.arange(-reach, reach + 1)), 0, 1)
     bar = np.convolve(bar / bar.sum(), blunt[:, 0])
     coverage = cv2.sepFilter2D(mass, -1, blunt, bar) * px_per_mm**2 * block.mark[1]
-    return (y0, x0), np.minimum(0.95 * coverage, 1.0).astype(np.float32)
+    return (y0, x0), (0.95 * coverage).astype(np.float32)
+
+
+def _fill(
+    block: SolidBlock, faults: BlockTruth, px_per_mm: float, scene: Scene, rng: np.random.Generator
+) -> tuple[tuple[int, int], Image]:
+    """Coverage of a solid fill with its light lines, and its top left pixel."""
+    x0, y0 = (int(round((v + scene.margin_mm) * px_per_mm)) for v in block.origin)
+    w, h = (max(1, int(round(v * px_per_mm))) for v in block.size)
+    y = (np.arange(h * 8) + 0.5) / 8 / px_per_mm
+    ink = np.ones(h * 8)
+    for line in faults.lines:
+        ink[np.abs(y - line.y_mm) < line.width_um / 2000] *= 1 - line.contrast
+    soft = cv2.GaussianBlur(ink.reshape(1, -1), (0, 0), 8 * px_per_mm * np.hypot(0.012, scene.bleed_um / 1000))
+    rows = soft.reshape(h, 8).mean(axis=1)
+    grain = cv2.GaussianBlur(rng.standard_normal((h, w), dtype=np.float32), (0, 0), 1.0)
+    return (y0, x0), (FILL_COVERAGE * rows[:, None] * (1 + 0.05 * (1 + 2 * scene.ragged) * grain)).astype(np.float32)
 
 
 def _write_words(sheet: Image, px_per_mm: float, margin_mm: float, layout: Layout, backing: Backing) -> None:
@@ -151,3 +183,25 @@ def _write_words(sheet: Image, px_per_mm: float, margin_mm: float, layout: Layou
         cv2.putText(mask, text, (left, y), cv2.FONT_HERSHEY_SIMPLEX, px_per_mm * size, (255,), thick, cv2.LINE_AA)
     letters = mask > 0
     sheet[letters] *= (1 - mask[letters] / 255 * 0.9)[:, None] if backing == "light" else 3.0
+
+
+def _draw_border(
+    sheet: Image, px_per_mm: float, margin_mm: float, layout: Layout, backing: Backing, rng: np.random.Generator
+) -> None:
+    """A frame round the pattern, rules and small numbers beside it, where there is room."""
+    gap = 0.4 * margin_mm
+    thick = max(1, round(px_per_mm * float(rng.uniform(0.1, 0.35))))
+    mask = np.zeros(sheet.shape[:2], np.uint8)
+
+    def px(x: float, y: float) -> tuple[int, int]:
+        return round((x + margin_mm) * px_per_mm), round((y + margin_mm) * px_per_mm)
+
+    w, h = layout.size
+    cv2.rectangle(mask, px(-gap, -gap), px(w + gap, h + gap), (255,), thick, cv2.LINE_AA)
+    for k in range(int(rng.integers(0, 12))):
+        y = float(rng.uniform(0, h))
+        cv2.putText(mask, f"{k * 7 + 3}", px(-0.3 * margin_mm, y), cv2.FONT_HERSHEY_SIMPLEX, px_per_mm * 0.05, (255,), max(1, thick // 2), cv2.LINE_AA)  # fmt: skip
+    for at in rng.uniform(0, w, int(rng.integers(0, 20))):
+        cv2.line(mask, px(float(at), h + 0.1 * margin_mm), px(float(at), h + 0.25 * margin_mm), (255,), thick, cv2.LINE_AA)  # fmt: skip
+    lines = mask > 0
+    sheet[lines] *= (1 - mask[lines] / 255 * 0.85)[:, None] if backing == "light" else 2.5

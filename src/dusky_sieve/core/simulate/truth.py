@@ -26,6 +26,14 @@ class DeflectedMark(Frozen):
     ink: float = Field(default=1.0, gt=0, le=1.5)
 
 
+class LightLine(Frozen):
+    """A light line across a fill: its centre below the top edge, width and the share of ink it lacks."""
+
+    y_mm: float = Field(ge=0)
+    width_um: float = Field(gt=0, le=5000)
+    contrast: float = Field(gt=0, le=1)
+
+
 class BlockTruth(Frozen):
     """The faults of one block."""
 
@@ -34,6 +42,7 @@ class BlockTruth(Frozen):
     weak: tuple[WeakMark, ...] = ()
     deflected: tuple[DeflectedMark, ...] = ()
     shift_um: tuple[float, float] = (0.0, 0.0)
+    lines: tuple[LightLine, ...] = ()
 
 
 Degrees = Annotated[float, Field(ge=-360, le=360)]
@@ -63,6 +72,27 @@ class Scene(Frozen):
     lens_k1: float = Field(default=0.0, ge=-0.15, le=0.15)
     words: bool = True
     grain: float = Field(default=0.05, ge=0, le=0.5, description="texture of the desk")
+    # The print
+    ink_law: Literal["coverage", "density"] = Field(default="coverage", description="how layers of ink add up")
+    ragged: float = Field(default=0.0, ge=0, le=1, description="satellites, uneven edges, thick and thin places")
+    bleed_um: float = Field(default=0.0, ge=0, le=80, description="how far ink creeps into the paper, one sigma")
+    ink_spread: float = Field(default=0.05, ge=0, le=0.15, description="drop volume from nozzle to nozzle")
+    place_spread_um: float = Field(default=7.0, ge=0, le=25, description="dot placement of a healthy nozzle")
+    border: bool = Field(default=False, description="a printed frame, rules and numbers round the pattern")
+    # What lies about
+    desk: Literal["wood", "plain", "tiles", "weave", "print", "dark"] = "wood"
+    pen: int = Field(default=0, ge=0, le=12, description="pen strokes on the paper, some across the pattern")
+    thumb: bool = False
+    ruler: bool = False
+    glare: float = Field(default=0.0, ge=0, le=1, description="strength of a lamp's reflection on the pattern")
+    haze: float = Field(default=0.0, ge=0, le=0.3, description="light that film throws back over dark")
+    # The phone's own developing
+    vignette: float = Field(default=0.0, ge=0, le=0.6)
+    contrast: float = Field(default=0.0, ge=-0.3, le=0.6, description="bend of the tone curve")
+    sharpen: float = Field(default=0.0, ge=0, le=1.5)
+    denoise: int = Field(default=0, ge=0, le=2, description="passes of noise removal")
+    motion_px: float = Field(default=0.0, ge=0, le=12)
+    chroma_noise: float = Field(default=0.0, ge=0, le=0.05)
 
 
 class Truth(Frozen):
@@ -83,9 +113,12 @@ def parse_truth(text: str | bytes, layout: Layout, name: str = "truth") -> Truth
     except (ValueError, RecursionError) as error:
         raise UnusableInput(f"{name}: not a JSON document ({error}).") from None
     blocks = {block.id: block for block in layout.blocks if isinstance(block, MarksBlock)}
+    fills = {block.id for block in layout.blocks} - blocks.keys()
     for block_id, faults in truth.blocks.items():
+        if block_id in fills:
+            continue
         if block_id not in blocks:
-            raise UnusableInput(f"{name}: blocks.{block_id}: the layout has no marks block of that id.")
+            raise UnusableInput(f"{name}: blocks.{block_id}: the layout has no block of that id.")
         numbers = [*faults.missing, *(w.nozzle for w in faults.weak), *(d.nozzle for d in faults.deflected)]
         for nozzle in numbers:
             if nozzle not in blocks[block_id].numbers:
@@ -104,11 +137,16 @@ def random_faults(block: MarksBlock, rng: np.random.Generator, *, rate: float = 
         for n in chosen[kinds == 1]
     )
     pitch_um = block.nozzle_pitch * 1000
-    deflected = tuple(
-        DeflectedMark(
-            nozzle=int(n),
-            offset_um=(0.0, round(float(rng.choice([-1, 1]) * rng.uniform(0.62, 1.4) * pitch_um), 1)),
+    deflected = []
+    for n in chosen[kinds == 2]:
+        # Mostly across travel, where satellites and wiping push drops; never so far that it lies on a neighbour.
+        along, far = rng.normal(0, 0.25), rng.uniform(0.65, 1.4) * pitch_um
+        turn = float(rng.choice([-1, 1])) * np.pi / 2 + along
+        deflected.append(
+            DeflectedMark(
+                nozzle=int(n),
+                offset_um=(round(float(np.cos(turn) * far), 1), round(float(np.sin(turn) * far), 1)),
+                ink=0.4 if rng.random() < 0.1 else 1.0,
+            )
         )
-        for n in chosen[kinds == 2]
-    )
-    return BlockTruth(missing=missing, weak=weak, deflected=deflected)
+    return BlockTruth(missing=missing, weak=weak, deflected=tuple(deflected))
