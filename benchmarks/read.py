@@ -24,11 +24,11 @@ import cv2
 import numpy as np
 
 from benchmarks import refusals, yardstick
-from benchmarks.worlds import Sheet, draw_sheet, draw_truth
+from benchmarks.worlds import Sheet, photograph
 from dusky_sieve import files
-from dusky_sieve.core.layout import Backing, MarksBlock
+from dusky_sieve.core.layout import MarksBlock
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
-from dusky_sieve.core.simulate import BlockTruth, Truth, render
+from dusky_sieve.core.simulate import BlockTruth, Truth
 
 STATES = ("missing", "deflected", "weak")
 HELD_OUT = 5000
@@ -40,30 +40,6 @@ def truth_states(faults: BlockTruth, block: MarksBlock) -> dict[int, str]:
         return dict.fromkeys(block.numbers, "missing")
     states = dict.fromkeys(faults.missing, "missing") | {w.nozzle: "weak" for w in faults.weak}
     return states | {d.nozzle: "deflected" for d in faults.deflected}
-
-
-def photograph(
-    seed: int, grade: str, perfect: bool, keep: Path | None
-) -> tuple[Sheet, Truth, tuple[str, ...], list[tuple[Backing, bytes]]]:
-    """A drawn sheet, its truth, what is hard about the photo, and JPEG bytes per backing."""
-    rng = np.random.default_rng([seed, grade == "bad", perfect])
-    sheet = draw_sheet(rng)
-    truth, shot = draw_truth(sheet.layout, rng, grade == "bad")
-    if perfect:
-        truth = truth.model_copy(
-            update={"blocks": {k: BlockTruth(shift_um=v.shift_um) for k, v in truth.blocks.items()}}
-        )
-    shown: list[tuple[Backing, bytes]] = []
-    for backing in sorted({b.backing for b in sheet.layout.blocks}, reverse=True):
-        kept = keep / f"{grade}-{seed}-{int(perfect)}-{backing}.jpg" if keep else None
-        if kept and kept.exists():
-            shown.append((backing, kept.read_bytes()))
-            continue
-        content = files.encode_jpeg(render(sheet.layout, truth, backing, rng), shot.scene.jpeg_quality)
-        if kept:
-            kept.write_bytes(content)
-        shown.append((backing, content))
-    return sheet, truth, shot.conditions, shown
 
 
 def score(
@@ -108,7 +84,7 @@ def _score_fill(faults: BlockTruth, read: Any, counts: Counter[str], wrong: list
     counts["fills"] += 1
     counts["fills unread"] += not read.read
     left = [line.y_mm for line in faults.lines]
-    for line in getattr(read, "lines", None) or ():
+    for line in read.lines or ():
         near = [y for y in left if abs(y - line.y_mm) < 0.15]
         counts["lines said"] += 1
         if near:

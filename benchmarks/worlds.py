@@ -5,11 +5,22 @@ try. Families and conditions are drawn apart from each other and named, so that 
 """
 
 from dataclasses import dataclass
+from pathlib import Path
 
 import numpy as np
 
+from dusky_sieve import files
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock
-from dusky_sieve.core.simulate import BlockTruth, DeflectedMark, LightLine, Scene, Truth, WeakMark, random_faults
+from dusky_sieve.core.simulate import (
+    BlockTruth,
+    DeflectedMark,
+    LightLine,
+    Scene,
+    Truth,
+    WeakMark,
+    random_faults,
+    render,
+)
 
 INKS = {
     "black": "#1d1c20", "cyan": "#1c84b8", "magenta": "#b83a72", "yellow": "#e0c22e", "light-cyan": "#8cc4dc",
@@ -270,4 +281,38 @@ def draw_truth(layout: Layout, rng: np.random.Generator, bad: bool, backing: Bac
     return Truth(blocks=blocks, scene=shot.scene), shot
 
 
-__all__ = ["FAMILIES", "Sheet", "Shot", "WeakMark", "draw_faults", "draw_scene", "draw_sheet", "draw_truth"]
+def photograph(
+    seed: int, grade: str, perfect: bool, keep: Path | None
+) -> tuple[Sheet, Truth, tuple[str, ...], list[tuple[Backing, bytes]]]:
+    """A drawn sheet, its truth, what is hard about the photo, and JPEG bytes per backing."""
+    rng = np.random.default_rng([seed, grade == "bad", perfect])
+    sheet = draw_sheet(rng)
+    truth, shot = draw_truth(sheet.layout, rng, grade == "bad")
+    if perfect:
+        truth = truth.model_copy(
+            update={"blocks": {k: BlockTruth(shift_um=v.shift_um) for k, v in truth.blocks.items()}}
+        )
+    shown: list[tuple[Backing, bytes]] = []
+    for backing in sorted({b.backing for b in sheet.layout.blocks}, reverse=True):
+        kept = keep / f"{grade}-{seed}-{int(perfect)}-{backing}.jpg" if keep else None
+        if kept and kept.exists():
+            shown.append((backing, kept.read_bytes()))
+            continue
+        content = files.encode_jpeg(render(sheet.layout, truth, backing, rng), shot.scene.jpeg_quality)
+        if kept:
+            kept.write_bytes(content)
+        shown.append((backing, content))
+    return sheet, truth, shot.conditions, shown
+
+
+__all__ = [
+    "FAMILIES",
+    "Sheet",
+    "Shot",
+    "WeakMark",
+    "draw_faults",
+    "draw_scene",
+    "draw_sheet",
+    "draw_truth",
+    "photograph",
+]

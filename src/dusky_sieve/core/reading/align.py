@@ -1,27 +1,27 @@
-"""From a rough similarity to a homography: intensity alignment, coarse to fine."""
+"""From a rough place to a homography: intensity alignment of blurred strokes, coarse to fine."""
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Layout, MarksBlock
-from dusky_sieve.core.reading.find import Marks, draw_marks
+from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.registration import project
 
 Floats = NDArray[np.float64]
 Image = NDArray[np.float32]
+Bytes = NDArray[np.uint8]
 
-BLURS = (
-    0.75,
-    0.5,
-    0.3,
-    0.17,
-)  # of the widest lattice step: first only the blocks show, then rows, then marks
-ITERATIONS = (25, 15, 12, 8)
-BLUR_PX = 1.8  # the blur in raster pixels; finer rasters only cost time
-PRESENT_SHARE = 0.3  # of the strongest block, under which a block is taken not to print
-MARGIN_SHARE = 0.15  # bare border round the pattern that takes part, as a share of its longer side
-MOST_RASTER_PX = 1100  # longer side of a raster
+COARSEST = 0.045  # blur of the first level over the pattern's longer side: only the blocks show
+BLURS = (0.6, 0.3)  # of the widest lattice step, in the levels after it: rows show, then marks
+ITERATIONS = (25, 15, 10)
+HOLD = (0.6, 0.1, 0.0)  # pull back to the start per level, as a share of what the picture says: of perspective
+HOLD_AFFINE = (0.1, 0.0, 0.0)  # and of scale and shear; the tilt is known about right, and absent blocks mislead
+BLUR_PX = 1.7  # the blur in raster pixels; finer rasters only cost time
+PRESENT_SHARE = 0.25  # of the strongest block, under which a block is taken not to print
+MARGIN_SHARE = 0.12  # bare border round the pattern that takes part, as a share of its longer side
+MOST_RASTER_PX = 700  # longer side of a raster
+DRAWN_POINTS = 60_000  # of all marks together, in a drawn pattern
 
 
 def widest_step(layout: Layout) -> float:
@@ -32,29 +32,27 @@ def widest_step(layout: Layout) -> float:
     return float(min(max(steps, default=1.0), max(layout.size) / 6))
 
 
-def align(lines: Image, start: Floats, marks: Marks, layout: Layout, levels: range) -> tuple[float, Floats] | None:
-    """Homography (sheet mm to pixels of the ink map) refined over the given levels, with its correlation.
+def align(lines: Bytes, start: Floats, marks: Marks, layout: Layout) -> tuple[float, Floats] | None:
+    """Homography (sheet mm to map pixels) refined from coarse to fine, with the last level's correlation.
 
-    None where the alignment runs away.
+    lines : (rows, columns) 255 where a stroke lies. None where the alignment runs away.
     """
     homography, score = start, 0.0
     margin = MARGIN_SHARE * max(layout.size)
-    for level in levels:
-        blur_mm = BLURS[level] * widest_step(layout)
+    step = widest_step(layout)
+    for level, blur_mm in enumerate((max(COARSEST * max(layout.size), step), BLURS[0] * step, BLURS[1] * step)):
         own = _scale(homography, layout)
+        if not np.isfinite(own) or own <= 0:
+            return None
         scale = min(BLUR_PX / blur_mm, own, MOST_RASTER_PX / max(layout.size))
         blur = max(0.8, min(BLUR_PX, blur_mm * scale))
         factor = scale / own
-        observed = _bands(lines, factor, blur)
-        if len(marks.centres) == 0:
-            return None
+        observed = _blurred(lines, factor, blur)
         printing = _printing(observed, shrunk(factor) @ homography, marks)
-        if not printing.any():
-            return None
-        drawn = draw_marks(marks.only(printing), scale, margin, layout.size, colours=True)
-        template = np.sqrt(np.maximum(cv2.GaussianBlur(drawn, (0, 0), blur), 0))  # flat-topped blocks converge faster
+        kept = marks.only(printing) if printing.any() else marks
+        template = np.sqrt(np.maximum(cv2.GaussianBlur(draw_marks(kept, scale, margin, layout.size), (0, 0), blur), 0))
         raster = np.array([[1 / scale, 0, -margin], [0, 1 / scale, -margin], [0, 0, 1]])
-        score, warp = _descend(template, observed, shrunk(factor) @ homography @ raster, ITERATIONS[level])
+        score, warp = _descend(template, observed, shrunk(factor) @ homography @ raster, level)
         refined = np.linalg.inv(shrunk(factor)) @ warp @ np.linalg.inv(raster)
         if not np.isfinite(refined).all() or not plausible(refined / refined[2, 2], layout):
             return None
@@ -62,55 +60,78 @@ def align(lines: Image, start: Floats, marks: Marks, layout: Layout, levels: ran
     return score, homography
 
 
+def draw_marks(marks: Marks, scale: float, margin_mm: float, size: tuple[float, float]) -> Image:
+    """Marks as coverage on a raster of `scale` px per mm, pixel (0, 0) at sheet point (-margin_mm, -margin_mm)."""
+    shape = (int((size[1] + 2 * margin_mm) * scale) + 2, int((size[0] + 2 * margin_mm) * scale) + 2)
+    along = 2 * max(1, int(np.ceil(marks.sizes[:, 0].max() / 2 * scale))) + 1
+    stride = max(1, len(marks.centres) * along // DRAWN_POINTS)
+    centres, sizes = marks.centres[::stride], marks.sizes[::stride]
+    steps = np.linspace(-0.5, 0.5, along)
+    x = ((centres[:, :1] + steps * sizes[:, :1] + margin_mm) * scale).ravel()
+    y = np.repeat((centres[:, 1] + margin_mm) * scale, along)
+    amount = np.repeat(sizes.prod(axis=1) * scale**2 / along * stride, along)
+    column, row = np.round(x).astype(int), np.floor(y).astype(int)
+    inside = (column >= 0) & (column < shape[1]) & (row >= 0) & (row < shape[0] - 1)
+    column, row, part, amount = column[inside], row[inside], (y - row)[inside], amount[inside]
+    cell = row * shape[1] + column
+    size_flat = shape[0] * shape[1]
+    canvas = np.bincount(cell, weights=(1 - part) * amount, minlength=size_flat)
+    canvas += np.bincount(cell + shape[1], weights=part * amount, minlength=size_flat)
+    return np.minimum(canvas, 1).astype(np.float32).reshape(shape)
+
+
 def _printing(observed: Image, to_level: Floats, marks: Marks) -> NDArray[np.bool_]:
     """Marks (n,) of the blocks that show on the photo at all: an absent channel must not pull at the others."""
     place = np.round(project(to_level, marks.centres)).astype(int)
     inside = (place >= 0).all(axis=1) & (place[:, 0] < observed.shape[1]) & (place[:, 1] < observed.shape[0])
+    if not inside.any():
+        return inside
     seen = np.zeros(len(place))
-    unit = marks.colours / np.linalg.norm(marks.colours, axis=1, keepdims=True)
-    seen[inside] = (observed[place[inside, 1], place[inside, 0]] * unit[inside]).sum(axis=1)
-    blocks = np.unique(marks.block[inside])
-    share = {int(b): float(seen[inside & (marks.block == b)].mean()) for b in blocks}
-    least = PRESENT_SHARE * max(share.values(), default=0.0)
-    return np.asarray(np.isin(marks.block, [b for b, value in share.items() if value >= least]) if share else inside)
+    seen[inside] = observed[place[inside, 1], place[inside, 0]]
+    count = np.bincount(marks.block[inside])
+    share = np.bincount(marks.block[inside], weights=seen[inside]) / np.maximum(count, 1)
+    shown = np.append(share >= PRESENT_SHARE * share.max(), np.zeros(int(marks.block.max()) + 1, bool))
+    return np.asarray(shown[marks.block])
 
 
-def _descend(template: Image, observed: Image, warp: Floats, iterations: int) -> tuple[float, Floats]:
+def _descend(template: Image, observed: Image, warp: Floats, level: int) -> tuple[float, Floats]:
     """Homography (template to observed pixels) of least robust difference, and the correlation reached.
 
-    Inverse compositional Gauss-Newton (Baker & Matthews 2004, doi:10.1023/B:VISI.0000011205.11775.fd) with
-    Cauchy weights, so that what should not be there, and blocks that did not print, lose their say.
+    Inverse compositional Gauss-Newton (Baker & Matthews 2004, "Lucas-Kanade 20 years on") with Cauchy weights;
+    a gain between the two pictures is fitted along.
     """
     height, width = template.shape[:2]
-    half = max(height, width) / 2
+    # Coordinates scaled to about one, so that the eight parameters weigh alike.
+    half = max(width, height) / 2
+    gx = cv2.Sobel(template, cv2.CV_32F, 1, 0, scale=half / 8)
+    gy = cv2.Sobel(template, cv2.CV_32F, 0, 1, scale=half / 8)
     to_unit = np.array([[1 / half, 0, -width / 2 / half], [0, 1 / half, -height / 2 / half], [0, 0, 1]])
     from_unit = np.linalg.inv(to_unit)
-    gx, gy = (cv2.Sobel(template, cv2.CV_32F, *order, scale=half / 8) for order in ((1, 0), (0, 1)))
-    steep = np.hypot(gx, gy).max(axis=2)
-    chosen = steep > 0.05 * steep.max()
-    frame = np.ones(observed.shape[:2], np.uint8)
-    rows, columns = np.nonzero(chosen)
-    x, y = (
-        ((columns - width / 2) / half).astype(np.float32)[:, None],
-        ((rows - height / 2) / half).astype(np.float32)[:, None],
-    )
+    matters = np.abs(gx) + np.abs(gy)
+    chosen = np.nonzero(matters > 0.02 * matters.max())
+    x = ((chosen[1] - width / 2) / half).astype(np.float32)
+    y = ((chosen[0] - height / 2) / half).astype(np.float32)
     u, v = gx[chosen], gy[chosen]
-    jacobian = np.stack(
-        [u * x, u * y, u, v * x, v * y, v, -(u * x + v * y) * x, -(u * x + v * y) * y], axis=-1
-    ).reshape(-1, 8)
-    wanted = template[chosen].ravel()
+    jacobian = np.stack([u * x, u * y, u, v * x, v * y, v, -(u * x + v * y) * x, -(u * x + v * y) * y], axis=-1)
+    wanted = template[chosen]
     got = wanted
-    for _ in range(iterations):
+    inside = np.full(observed.shape[:2], 255, np.uint8)
+    hold = np.array([HOLD_AFFINE[level]] * 6 + [HOLD[level]] * 2)
+    hold[[2, 5]] = 0
+    walked = np.zeros(8)
+    for _ in range(ITERATIONS[level]):
         seen = cv2.warpPerspective(observed, warp, (width, height), flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP)
-        got = seen[chosen].ravel()
-        within = cv2.warpPerspective(frame, warp, (width, height), flags=cv2.INTER_NEAREST | cv2.WARP_INVERSE_MAP)
-        counted = np.repeat(within[chosen], 3).astype(np.float32)
+        within = cv2.warpPerspective(inside, warp, (width, height), flags=cv2.INTER_NEAREST | cv2.WARP_INVERSE_MAP)
+        got = seen[chosen]
+        counted = (within[chosen] > 0).astype(np.float32)
         gain = float((counted * got) @ wanted / (got @ got + 1e-9))
         off = gain * got - wanted
         spread = 1.5 * float(np.median(np.abs(off))) + 0.02
         weighted = jacobian * (counted / (1 + (off / spread) ** 2))[:, None]
         normal = (weighted.T @ jacobian).astype(np.float64)
-        step = np.linalg.solve(normal + np.diag(1e-4 * np.diag(normal) + 1e-9), (weighted.T @ off).astype(np.float64))
+        pull = (weighted.T @ off).astype(np.float64) - hold * np.diag(normal) * walked
+        step = np.linalg.solve(normal + np.diag((1e-4 + hold) * np.diag(normal) + 1e-9), pull)
+        walked += step
         change = np.array([[1 + step[0], step[1], step[2]], [step[3], 1 + step[4], step[5]], [step[6], step[7], 1]])
         warp = warp @ from_unit @ np.linalg.inv(change) @ to_unit
         warp = warp / warp[2, 2]
@@ -125,10 +146,11 @@ def shrunk(factor: float) -> Floats:
     return np.array([[factor, 0, factor / 2 - 0.5], [0, factor, factor / 2 - 0.5], [0, 0, 1]])
 
 
-def _bands(lines: Image, factor: float, blur: float) -> Image:
-    """Strokes made smaller, blurred."""
+def _blurred(lines: Bytes, factor: float, blur: float) -> Image:
+    """Strokes made smaller, blurred; the root brings faint and dense places closer."""
     small = cv2.resize(lines, None, fx=factor, fy=factor, interpolation=cv2.INTER_AREA) if factor < 1 else lines
-    return np.asarray(np.sqrt(np.maximum(cv2.GaussianBlur(small, (0, 0), blur), 0)), np.float32)
+    soft = cv2.GaussianBlur(small.astype(np.float32) / 255, (0, 0), blur)
+    return np.asarray(np.sqrt(np.maximum(soft, 0)), np.float32)
 
 
 def plausible(homography: Floats, layout: Layout) -> bool:

@@ -10,6 +10,9 @@ State = Literal["firing", "missing", "deflected", "weak", "unsure"]
 WARNINGS = {
     "cut_off": "The {block} block runs over the edge of the photo: step back so that the whole pattern is in the frame.",
     "glare": "Glare covers {share} of the {block} block: tilt the sheet or move the lamp.",
+    "covered": "Something lies over {share} of the {block} block: take it away, or those marks stay unsure.",
+    "blurred": "The {block} block is out of focus: rest the phone on something and photograph it again.",
+    "dim": "The {block} block hardly shows: photograph it by a window or under a lamp.",
     "small": "The pattern is small on this photo ({share} px per nozzle pitch): go closer, so that it fills the frame.",
 }
 
@@ -17,7 +20,7 @@ WARNINGS = {
 class Warned(Frozen):
     """One thing a person should know about a photo."""
 
-    code: Literal["cut_off", "glare", "small"]
+    code: Literal["cut_off", "glare", "covered", "blurred", "dim", "small"]
     message: str
     block: str | None = None
 
@@ -48,8 +51,17 @@ class Fault(Frozen):
     offset_um: tuple[float, float] | None = None
 
 
+class LightLine(Frozen):
+    """A light line across a fill: its centre below the top edge, its width, the share of ink it lacks, its nozzle."""
+
+    y_mm: float
+    width_um: float
+    contrast: float
+    nozzle: int | None = None
+
+
 class BlockReading(Frozen):
-    """One block's nozzles. `read` False says `why`."""
+    """One block's nozzles, or one fill's light lines. `read` False says `why`."""
 
     id: str
     channel: str
@@ -60,6 +72,8 @@ class BlockReading(Frozen):
     shift_um: tuple[float, float] | None = None
     counts: dict[str, int] | None = None
     faults: tuple[Fault, ...] = ()
+    uniformity: float | None = None
+    lines: tuple[LightLine, ...] | None = None
 
 
 class Reading(Frozen):

@@ -1,8 +1,4 @@
-"""Finding the sheet: from nothing known to a homography good to a fraction of the lattice.
-
-Three stages, each cheap enough to carry several candidates into the next: the direction the marks run in,
-a similarity by correlation over scale and place, and eight parameters by intensity alignment coarse to fine.
-"""
+"""Where the pattern may lie: similarities by correlation, on the sheet's plane seen squarely."""
 
 from dataclasses import dataclass
 from typing import Any
@@ -11,193 +7,152 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, mark_centres
-from dusky_sieve.core.reading.inkmap import Strokes, find_strokes, lean_histogram
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_width, mark_centres
+from dusky_sieve.core.reading.inkmap import Strokes
+from dusky_sieve.core.reading.registration import project
+from dusky_sieve.core.reading.tilt import Lean
 
 Floats = NDArray[np.float64]
-Image = NDArray[np.float32]
+Singles = NDArray[np.float32]
+Waves = NDArray[np.complexfloating[Any, Any]]
 
-SEARCH_PX = 72  # longer side of the map in the similarity search
-GRID = 160  # its Fourier grid; the pattern may hang over the frame's edge
-SCALE_RATIO = 1.15  # step between tried scales
-SMALLEST_FILL, LARGEST_FILL = 0.22, 1.25  # pattern's longer side over the frame's longer side
-DIRECTIONS = 3  # peaks of the direction histogram that are followed, each both ways round
-LEVELLED = 93  # percentile of blurred ink share; a pattern covers more of the frame than the words round it
-CANDIDATES = 10  # similarities that are refined
+SEARCH_PX = 84  # longer side of the map in the search
+GRID = 192  # its Fourier grid; the pattern may hang over the frame's edge
+SCALE_RATIO = 1.14  # step between tried scales
+SMALLEST_FILL, LARGEST_FILL = 0.2, 1.25  # pattern's longer side over the frame's longer side
+NEAR_SCALES = 2  # steps to each side where stroke lengths tell the scale
+LEVELLED = 93  # percentile of stroke density; a pattern covers more of the frame than the words round it
+CANDIDATES = 5  # similarities that are refined, of each lean
+TOUCHING_SHARE = 0.25  # of a mark's length: gaps narrower than this may close by blur
 
 
 @dataclass(frozen=True)
 class Marks:
-    """All marks of a layout that can show over one backing."""
+    """All marks of a layout that can show over one backing: centres and sizes (n, 2) mm, block (n,) index."""
 
-    centres: Floats  # (n, 2) mm
-    sizes: Floats  # (n, 2) mm
-    colours: Floats  # (n, 3) share of light taken (light) or added (dark), 0..1
-    block: NDArray[np.int64]  # (n,) index into layout.blocks
+    centres: Floats
+    sizes: Floats
+    block: NDArray[np.int64]
 
     def only(self, keep: NDArray[np.bool_]) -> "Marks":
         """These marks alone."""
-        return Marks(self.centres[keep], self.sizes[keep], self.colours[keep], self.block[keep])
+        return Marks(self.centres[keep], self.sizes[keep], self.block[keep])
 
 
 @dataclass(frozen=True)
 class Candidate:
-    """A similarity worth refining: its correlation, sheet mm to ink map pixels, and the strokes' direction."""
+    """A place worth refining: its correlation, sheet mm to ink map pixels, and the strokes that follow its direction."""
 
     score: float
     homography: Floats
-    direction: float
+    lean: Lean
 
 
 def gather_marks(layout: Layout, backing: Backing) -> Marks:
     """Marks of every block judged over `backing`, in block order."""
-    centres, sizes, colours, block = [], [], [], []
+    centres, sizes, block = [np.zeros((0, 2))], [np.zeros((0, 2))], [np.zeros(0, np.int64)]
     for index, item in enumerate(layout.blocks):
         if isinstance(item, MarksBlock) and item.backing == backing:
             points = mark_centres(item)
-            colour = stroke_colour(item.ink, backing)
             centres.append(points)
             sizes.append(np.tile(np.array(item.mark), (len(points), 1)))
-            colours.append(np.tile(colour, (len(points), 1)))
             block.append(np.full(len(points), index))
-    if not centres:
-        return Marks(np.zeros((0, 2)), np.zeros((0, 2)), np.zeros((0, 3)), np.zeros(0, np.int64))
-    return Marks(np.concatenate(centres), np.concatenate(sizes), np.concatenate(colours), np.concatenate(block))
+    return Marks(np.concatenate(centres), np.concatenate(sizes), np.concatenate(block))
 
 
-def stroke_colour(ink: str, backing: Backing) -> Floats:
-    """What an ink takes from (dark backing: adds to) each band of an sRGB photo, (3,), the strongest band 1."""
-    srgb = np.array([int(ink[i : i + 2], 16) for i in (1, 3, 5)]) / 255.0
-    share = np.clip(1 - srgb if backing == "light" else srgb, 0.02, 1)
-    return np.asarray(share / share.max())
+def similarities(
+    strokes: Strokes, leans: list[Lean], marks: Marks, layout: Layout, shape: tuple[int, int], *, every_scale: bool
+) -> list[Candidate]:
+    """The best places, best first, from correlating stroke density with the pattern's.
 
-
-def level(strokes: NDArray[Any]) -> Image:
-    """Blurred strokes with the densest places cut down: a crowd of desk grain must not outvote a block."""
-    strongest = strokes.max(axis=2)
-    return np.asarray(np.minimum(strokes, float(np.percentile(strongest, LEVELLED)) + 1e-4), np.float32)
-
-
-def draw_marks(
-    marks: Marks, scale: float, margin_mm: float, size: tuple[float, float], *, colours: bool = False
-) -> Image:
-    """Marks as ink share on a raster of `scale` px per mm, pixel (0, 0) at sheet point (-margin_mm, -margin_mm).
-
-    One band, or three with `colours`.
+    Normalised cross-correlation over the pattern's rectangle by Fourier transform (Lewis 1995, "Fast normalized
+    cross-correlation"). Scales are tried round what stroke lengths say, or all of them.
     """
-    shape = (int((size[1] + 2 * margin_mm) * scale) + 1, int((size[0] + 2 * margin_mm) * scale) + 1)
-    bands = 3 if colours else 1
-    canvas = np.zeros((shape[0] * shape[1], bands))
-    along = 2 * max(1, int(np.ceil(marks.sizes[:, 0].max() / 2 * scale))) + 1
-    # One sample of ink per step along each mark, as much ink as the step covers.
-    amount = marks.sizes.prod(axis=1) * scale**2 / along
-    for step in np.linspace(-1, 1, along):
-        x = np.round((marks.centres[:, 0] + step * marks.sizes[:, 0] / 2 + margin_mm) * scale).astype(int)
-        y = (marks.centres[:, 1] + margin_mm) * scale
-        row = np.floor(y).astype(int)
-        for dy in (0, 1):
-            share = (1 - np.abs(y - row - dy)) * amount
-            inside = (x >= 0) & (x < shape[1]) & (row + dy >= 0) & (row + dy < shape[0])
-            cell = (row + dy)[inside] * shape[1] + x[inside]
-            for band in range(bands):
-                weight = share[inside] * (marks.colours[inside, band] if colours else 1)
-                canvas[:, band] += np.bincount(cell, weights=weight, minlength=len(canvas))
-    drawn = np.minimum(canvas, 1).astype(np.float32).reshape(*shape, bands)
-    return drawn if colours else drawn[..., 0]
-
-
-def directions(strokes: Strokes, marks: Marks, layout: Layout, scale: float) -> list[float]:
-    """Likely angles (radians) of the sheet's x axis in the photo, best first, over half a turn."""
-    observed = lean_histogram(strokes)
-    drawn = lean_histogram(
-        find_strokes(
-            cv2.GaussianBlur(draw_marks(marks, scale, 1.0, layout.size), (0, 0), 0.7)[..., None]
-            * np.ones(3, np.float32)
-            * 0.4
-        )
-    )
-    bins = len(observed)
-    smooth = np.array([0.25, 0.5, 0.25])
-    observed = np.convolve(np.concatenate([observed[-1:], observed, observed[:1]]), smooth, "valid")
-    match = np.fft.irfft(np.fft.rfft(observed) * np.conj(np.fft.rfft(drawn)), bins)
-    chosen: list[float] = []
-    for turn in np.argsort(match)[::-1]:
-        angle = float(turn) * np.pi / bins
-        if all(abs((angle - other + np.pi / 2) % np.pi - np.pi / 2) > np.radians(9) for other in chosen):
-            chosen.append(angle)
-        if len(chosen) == DIRECTIONS or match[turn] < 0.15 * match.max():
-            break
-    return chosen
-
-
-def similarities(ink: Image, strokes: Strokes, marks: Marks, layout: Layout) -> list[Candidate]:
-    """The best similarities, best first, from correlating strokes with the drawn pattern.
-
-    Normalised cross-correlation over the pattern's rectangle, colour by colour in one sum, by Fourier
-    transform (Lewis 1995, "Fast normalized cross-correlation").
-    """
-    factor = SEARCH_PX / max(ink.shape[:2])
-    longest = max(layout.size)
-    steps = int(np.log(LARGEST_FILL / SMALLEST_FILL) / np.log(SCALE_RATIO)) + 1
     found: list[Candidate] = []
-    for angle in directions(strokes, marks, layout, 0.7 * max(ink.shape[:2]) / longest):
-        kept = strokes.running(angle)
-        place = np.clip((strokes.centre[kept] * factor).astype(int), 0, GRID - 1)
-        sky = np.zeros((GRID, GRID, 3), np.float32)
-        for band in range(3):
-            weight = strokes.long[kept] * strokes.colour[kept, band]
-            sky[..., band] = np.bincount(
-                place[:, 1] * GRID + place[:, 0], weights=weight, minlength=GRID * GRID
-            ).reshape(GRID, GRID)
-        frame = [int(side * factor) + 1 for side in ink.shape[:2]]
-        seen = level(cv2.GaussianBlur(sky[: frame[0], : frame[1]], (0, 0), 1.3))
-        sky = np.zeros((GRID, GRID, 3), np.float32)
-        sky[: frame[0], : frame[1]] = seen
-        waves = np.fft.rfft2(sky, axes=(0, 1))
-        energy = np.fft.rfft2((sky**2).sum(axis=2))
-        for turn in (angle, angle + np.pi):
-            for scale in SEARCH_PX / longest * SMALLEST_FILL * SCALE_RATIO ** np.arange(steps):
-                score, shift = _best_place(waves, energy, marks, layout, float(turn), float(scale))
-                if score > 0:
+    for lean in leans:
+        places: list[Candidate] = []
+        seen, weight = _inked_places(strokes, lean)
+        frame = project(np.linalg.inv(lean.to_map), _corners(shape[1] - 1.0, shape[0] - 1.0))
+        low, high = frame.min(axis=0), frame.max(axis=0)
+        factor = SEARCH_PX / max(shape)
+        size = np.minimum(((high - low) * factor).astype(int) + 1, int(0.75 * GRID))
+        cell = ((seen - low) * factor).astype(int)
+        inside = (cell >= 0).all(axis=1) & (cell < size).all(axis=1)
+        sky = np.zeros((GRID, GRID), np.float32)
+        density = np.bincount(cell[inside, 1] * GRID + cell[inside, 0], weights=weight[inside], minlength=GRID * GRID)
+        soft = cv2.GaussianBlur(density.reshape(GRID, GRID).astype(np.float32), (0, 0), 1.3)[: size[1], : size[0]]
+        busy = soft[soft > 0.02 * soft.max()] if soft.max() > 0 else soft
+        sky[: size[1], : size[0]] = np.minimum(soft, float(np.percentile(busy, 75)) + 1e-4)
+        waves, energy = np.fft.rfft2(sky), np.fft.rfft2(sky**2)
+        for slant, length in stroke_ways(layout, marks):
+            for turn in (lean.direction - slant, lean.direction - slant + np.pi):
+                for scale in _scales(lean, length, layout, shape, every_scale):
+                    score, centre = _best_place(waves, energy, marks, layout, turn, scale * factor)
                     c, s = np.cos(turn) * scale, np.sin(turn) * scale
-                    centre = np.array([[c, -s], [s, c]]) @ (np.array(layout.size) / 2)
-                    matrix = np.array([[c, -s, shift[0] - centre[0]], [s, c, shift[1] - centre[1]], [0, 0, 1]])
-                    found.append(Candidate(score, np.diag([1 / factor, 1 / factor, 1]) @ matrix, angle))
+                    place = centre / factor + low - np.array([[c, -s], [s, c]]) @ (np.array(layout.size) / 2)
+                    plane = np.array([[c, -s, place[0]], [s, c, place[1]], [0, 0, 1]])
+                    places.append(Candidate(score, lean.to_map @ plane, lean))
+        found += _distinct(sorted(places, key=lambda item: -item.score), layout)
     found.sort(key=lambda item: -item.score)
-    return _distinct(found, layout)
+    return found
+
+
+def _inked_places(strokes: Strokes, lean: Lean) -> tuple[Floats, Floats]:
+    """Points (n, 2) along the strokes that follow a lean, on its plane, and the length each stands for (n,)."""
+    centre, long, turn = (v[lean.follows] for v in (strokes.centre, strokes.long, strokes.lean))
+    half = 0.4 * long[:, None] * np.stack([np.cos(turn), np.sin(turn)], axis=1)
+    spots = np.concatenate([centre + part * half for part in (-1.0, -0.5, 0.0, 0.5, 1.0)])
+    weight = np.minimum(long, max(3 * float(np.median(long)), float(np.quantile(long, 0.9))))
+    return project(np.linalg.inv(lean.to_map), spots), np.tile(weight / 5, 5)
+
+
+def stroke_ways(layout: Layout, marks: Marks) -> list[tuple[float, float]]:
+    """How strokes may lie to the sheet: slant (radians) and length (mm) of single marks, and of runs that touch."""
+    ways = [(0.0, float(np.median(marks.sizes[:, 0])))]
+    for block in layout.blocks:
+        if isinstance(block, MarksBlock) and block.columns > 2 and clear_width(block) < TOUCHING_SHARE * block.mark[0]:
+            dx, dy = block.column_pitch
+            slant = float(np.arctan2(dy, dx))
+            run = (block.columns - 1) * float(np.hypot(dx, dy)) + block.mark[0]
+            if all(abs(slant - a) > 0.02 or abs(run - b) > 0.2 * b for a, b in ways):
+                ways.append((slant, run))
+    return ways[:3]
+
+
+def _scales(lean: Lean, length: float, layout: Layout, shape: tuple[int, int], every: bool) -> list[float]:
+    """Map pixels per mm worth trying."""
+    longest = max(layout.size)
+    low, high = max(shape) / longest * SMALLEST_FILL, max(shape) / longest * LARGEST_FILL
+    if lean.length is not None and not every:
+        near = lean.length / length * SCALE_RATIO ** np.arange(-NEAR_SCALES, NEAR_SCALES + 1)
+        return [float(s) for s in near if low <= s <= high]
+    return [float(s) for s in low * SCALE_RATIO ** np.arange(int(np.log(high / low) / np.log(SCALE_RATIO)) + 1)]
 
 
 def _best_place(
-    sky: NDArray[np.complexfloating[Any, Any]],
-    energy: NDArray[np.complexfloating[Any, Any]],
-    marks: Marks,
-    layout: Layout,
-    turn: float,
-    scale: float,
+    sky: Waves, energy: Waves, marks: Marks, layout: Layout, turn: float, scale: float
 ) -> tuple[float, Floats]:
-    """Best correlation of the pattern turned and scaled so, and where its centre then lies (small pixels)."""
+    """Best correlation of the pattern turned and scaled so, and where its centre then lies (search pixels)."""
     c, s = np.cos(turn) * scale, np.sin(turn) * scale
-    offset = marks.centres - np.array(layout.size) / 2
-    place = offset @ np.array([[c, s], [-s, c]]) + GRID / 2
-    cell = np.round(place).astype(int)
+    rotate = np.array([[c, s], [-s, c]])
+    stride = max(1, len(marks.centres) // 6000)
+    offset = marks.centres[::stride] - np.array(layout.size) / 2
+    cell = np.round(offset @ rotate + GRID / 2).astype(int)
     inside = (cell >= 0).all(axis=1) & (cell < GRID).all(axis=1)
-    drawn = np.zeros((GRID, GRID, 3), np.float32)
-    area = marks.sizes.prod(axis=1)
-    for band in range(3):
-        drawn[..., band] = np.bincount(cell[inside, 1] * GRID + cell[inside, 0], weights=(area * marks.colours[:, band])[inside], minlength=GRID * GRID).reshape(GRID, GRID)  # fmt: skip
-    drawn = np.asarray(cv2.GaussianBlur(drawn, (0, 0), 1.2), np.float32)
-    half = np.array(layout.size) / 2 + 0.12 * max(layout.size)
-    frame = np.array([[-1, -1], [1, -1], [1, 1], [-1, 1]]) * half @ np.array([[c, s], [-s, c]]) + GRID / 2
+    area = marks.sizes[::stride, 0][inside]
+    drawn = np.bincount(cell[inside, 1] * GRID + cell[inside, 0], weights=area, minlength=GRID * GRID)
+    picture = np.asarray(cv2.GaussianBlur(drawn.reshape(GRID, GRID).astype(np.float32), (0, 0), 1.3), np.float32)
+    half = np.array(layout.size) / 2 + 0.1 * max(layout.size)
+    frame = _corners(*(2 * half)) - half
     mask = np.zeros((GRID, GRID), np.uint8)
-    cv2.fillConvexPoly(mask, np.round(frame).astype(np.int32), (1,))
+    cv2.fillConvexPoly(mask, np.round(frame @ rotate + GRID / 2).astype(np.int32), (1,))
     window = mask.astype(np.float32)
     count = float(window.sum()) + 1e-9
-    drawn = (drawn - drawn.sum(axis=(0, 1)) / count) * window[..., None]
-    norm = float(np.sqrt((drawn**2).sum())) + 1e-9
+    picture = (picture - picture.sum() / count) * window
+    norm = float(np.sqrt((picture**2).sum())) + 1e-9
     shape = np.conj(np.fft.rfft2(window))
-    top = np.fft.irfft2((sky * np.conj(np.fft.rfft2(drawn, axes=(0, 1)))).sum(axis=2), (GRID, GRID))
-    mean_energy = sum(np.fft.irfft2(sky[..., band] * shape, (GRID, GRID)) ** 2 for band in range(3)) / count
-    variance = np.fft.irfft2(energy * shape, (GRID, GRID)) - mean_energy
+    top = np.fft.irfft2(sky * np.conj(np.fft.rfft2(picture)), (GRID, GRID))
+    variance = np.fft.irfft2(energy * shape, (GRID, GRID)) - np.fft.irfft2(sky * shape, (GRID, GRID)) ** 2 / count
     floor = 0.02 * float(variance.max()) + 1e-9  # nearly empty windows correlate by luck
     correlation = top / (norm * np.sqrt(np.maximum(variance, floor)))
     best = np.unravel_index(int(np.argmax(correlation)), correlation.shape)
@@ -206,14 +161,16 @@ def _best_place(
     return float(correlation[best]), shift + GRID / 2
 
 
+def _corners(w: float, h: float) -> Floats:
+    return np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]])
+
+
 def _distinct(found: list[Candidate], layout: Layout) -> list[Candidate]:
     """The best few that put the pattern's corners in clearly different places."""
-    w, h = layout.size
-    corners = np.array([[[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]]])
     kept: list[tuple[Candidate, Floats]] = []
     for candidate in found:
-        seen = np.asarray(cv2.perspectiveTransform(corners, candidate.homography)[0])
-        apart = 0.07 * np.linalg.norm(seen[0] - seen[2])
+        seen = project(candidate.homography, _corners(*layout.size))
+        apart = 0.06 * np.linalg.norm(seen[0] - seen[2])
         if all(np.linalg.norm(seen - other, axis=1).max() > apart for _, other in kept):
             kept.append((candidate, seen))
         if len(kept) == CANDIDATES:

@@ -1,4 +1,4 @@
-"""Where ink may lie: thin marks set apart from paper, lamp and desk, at a size fit for finding."""
+"""Where ink may lie: thin strokes set apart from paper, lamp and desk, at a size fit for finding."""
 
 from dataclasses import dataclass
 from typing import Any
@@ -10,14 +10,52 @@ from numpy.typing import NDArray
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock
 
 Floats = NDArray[np.float64]
-Image = NDArray[np.float32]
+Bytes = NDArray[np.uint8]
 Photo = NDArray[np.uint8]
 
 FINDING_PX = 1600  # longer side while finding; marks 2.2 px a pitch apart on 12 megapixels still leave a trace
-LEAST_INK = 0.03  # share of light a stroke must take to be looked at
-SLENDER = 2.2  # length over width of a stroke that may be a mark
-RUN_WITHIN = np.radians(14)  # tilt bends directions over the frame by about as much
-INK_CAP = 0.45  # beyond this a dark line says no more; text and desk edges must not outvote faint inks
+LEAST_INK = 5  # of 255: share of the paper's brightness a stroke must take to be looked at
+STANDS_OUT = 0.4  # of the strongest ink round it, from which a place belongs to a stroke
+SLENDER = 1.7  # length over width of a stroke that may be a mark
+GRAIN = 4.0  # of the map's own noise, below which nothing is a stroke
+
+
+@dataclass(frozen=True)
+class InkMap:
+    """A small picture of what thin things take from the light round them.
+
+    ink : (rows, columns) 0..255, share of brightness taken in the band that shows most (over dark: added)
+    small : (rows, columns, 3) the photo at that size
+    factor : map pixels per photo pixel
+    """
+
+    ink: Bytes
+    small: Photo
+    factor: float
+
+
+@dataclass(frozen=True)
+class Strokes:
+    """Connected slender strokes of an ink map: marks, marks that touch end to end, and clutter like them.
+
+    centre : (n, 2) x, y in map pixels; lean : (n,) radians over half a turn; long, wide : (n,) pixels
+    ink : (n,) mean ink, 0..255
+    labels, number : stroke number per pixel, and each row's number there
+    """
+
+    centre: Floats
+    lean: Floats
+    long: Floats
+    wide: Floats
+    ink: Floats
+    labels: NDArray[np.int32]
+    number: NDArray[np.int64]
+
+    def drawn(self, keep: NDArray[np.bool_]) -> Bytes:
+        """The kept strokes as a mask, 255 where one lies."""
+        table = np.zeros(int(self.labels.max()) + 1, np.uint8)
+        table[self.number[keep]] = 255
+        return table[self.labels]
 
 
 def shrink(photo: Photo, longest: int) -> tuple[Photo, float]:
@@ -29,93 +67,65 @@ def shrink(photo: Photo, longest: int) -> tuple[Photo, float]:
     return np.asarray(cv2.resize(photo, size, interpolation=cv2.INTER_AREA), np.uint8), factor
 
 
-def ink_map(small: Photo, layout: Layout, backing: Backing) -> Image:
-    """Share of light that thin marks take (light backing) or add (dark), (rows, columns, 3) in 0..INK_CAP.
+def ink_map(photo: Photo, layout: Layout, backing: Backing) -> InkMap:
+    """What thin things take from (over dark: add to) the light round them.
 
-    The ground is a closing (over dark: an opening) wide enough to swallow the thickest mark at the largest
-    scale at which the pattern still fits the frame, so lamp, shadow and solid areas divide out.
+    Bands are balanced to the paper's own colour, then the band that shows most counts, so that yellow weighs as
+    much as black. The ground is a closing (over dark: an opening) wide enough to swallow the thickest mark at the
+    largest scale at which the pattern still fits the frame, so lamp, shadow and solid areas divide out.
     """
+    small, factor = shrink(photo, FINDING_PX)
     thickest = max((b.mark[1] for b in layout.blocks if isinstance(b, MarksBlock)), default=0.1)
-    largest_scale = 1.3 * max(small.shape[:2]) / max(layout.size)
-    width = int(np.clip(2 * thickest * largest_scale + 5, 7, 61)) | 1
+    width = int(np.clip(2 * thickest * 1.3 * max(small.shape[:2]) / max(layout.size) + 7, 9, 41)) | 1
     kernel = np.ones((width, width), np.uint8)
+    bands = cv2.split(small)
     if backing == "light":
-        ground = cv2.morphologyEx(small, cv2.MORPH_CLOSE, kernel).astype(np.float32)
-        ink = 1 - (small + np.float32(2)) / (ground + 2)
+        paper = [max(float(np.percentile(band[::8, ::8], 85)), 20.0) for band in bands]
+        brightest = max(paper)
+        codes = np.arange(256)
+        level = [cv2.LUT(b, np.minimum(codes * brightest / p, 255).astype(np.uint8)) for b, p in zip(bands, paper, strict=True)]  # fmt: skip
+        dim = cv2.min(cv2.min(level[0], level[1]), level[2])
+        ground = cv2.morphologyEx(dim, cv2.MORPH_CLOSE, kernel)
+        ink = cv2.subtract(255, cv2.divide(cv2.add(dim, 3), cv2.add(ground, 3), scale=255))
     else:
-        ground = cv2.morphologyEx(small, cv2.MORPH_OPEN, kernel).astype(np.float32)
-        ink = (small - ground) / np.float32(200)
-    floor = 2 * np.median(ink[::4, ::4].reshape(-1, 3), axis=0)  # what noise and paper fibre alone leave
-    return np.asarray(np.clip(ink - floor.astype(np.float32), 0, INK_CAP), np.float32)
+        bright = cv2.max(cv2.max(bands[0], bands[1]), bands[2])
+        ink = cv2.subtract(bright, cv2.morphologyEx(bright, cv2.MORPH_OPEN, kernel))
+        ink = cv2.convertScaleAbs(ink, alpha=1.3)
+    return InkMap(np.asarray(ink, np.uint8), small, factor)
 
 
-@dataclass(frozen=True)
-class Strokes:
-    """Connected thin strokes of an ink map: marks, or marks that touch end to end, and clutter like them.
-
-    labels : (rows, columns), stroke number per pixel, 0 for none
-    centre : (n, 2) x, y in pixels; lean : (n,) radians over half a turn; long, wide : (n,) pixels
-    colour : (n, 3) ink share per band, the strongest band 1, so that yellow counts as much as black
-    Row 0 stands for "no stroke" and has no length.
-    """
-
-    labels: NDArray[np.int32]
-    centre: Floats
-    lean: Floats
-    long: Floats
-    wide: Floats
-    colour: Floats
-
-    def running(self, direction: float) -> NDArray[np.bool_]:
-        """Which strokes (n,) run in a direction (radians), within what tilt bends over a frame."""
-        off = np.abs((self.lean - direction + np.pi / 2) % np.pi - np.pi / 2)
-        return np.asarray((off < RUN_WITHIN) & (self.long > 0))
-
-    def drawn(self, keep: NDArray[np.bool_]) -> Image:
-        """The kept strokes as a picture (rows, columns, 3)."""
-        return np.where(keep[:, None], self.colour, 0).astype(np.float32)[self.labels]
-
-
-def find_strokes(ink: Image) -> Strokes:
+def find_strokes(ink: Bytes) -> Strokes:
     """Slender connected strokes that stand out from their surroundings; words, grain and blots go."""
-    strongest = ink.max(axis=2)
-    around = cv2.blur(cv2.dilate(strongest, np.ones((9, 9), np.uint8)), (15, 15))
-    stroke = (strongest > np.maximum(0.4 * around, LEAST_INK)).astype(np.uint8)
-    count, labels = cv2.connectedComponents(stroke, connectivity=8)
-    rows, columns = np.nonzero(labels)
-    which = labels[rows, columns]
+    noise = float(np.median(ink[::5, ::5]))
+    floor = int(np.clip(GRAIN * 0.6 * noise + LEAST_INK, LEAST_INK, 60))
+    around = cv2.blur(cv2.dilate(ink, np.ones((9, 9), np.uint8)), (15, 15))
+    limit = cv2.max(cv2.convertScaleAbs(around, alpha=STANDS_OUT), floor)
+    stroke = cv2.compare(ink, limit, cv2.CMP_GT)
+    count, labels, stats, _ = cv2.connectedComponentsWithStats(stroke, connectivity=8, ltype=cv2.CV_32S)
+    where = np.flatnonzero(labels)
+    which = labels.ravel()[where]
+    rows, columns = np.divmod(where, labels.shape[1])
 
     def total(weights: NDArray[Any]) -> Floats:
         return np.asarray(np.bincount(which, weights=weights, minlength=count), np.float64)
 
-    area = np.maximum(np.bincount(which, minlength=count), 1).astype(float)
-    x, y = total(columns) / area, total(rows) / area
+    weight = ink.ravel()[where].astype(np.float64)
+    area = np.maximum(total(weight), 1e-9)
+    size = stats[:, cv2.CC_STAT_AREA]
+    x, y = total(columns * weight) / area, total(rows * weight) / area
     dx, dy = columns - x[which], rows - y[which]
-    xx, yy, xy = total(dx * dx) / area, total(dy * dy) / area, total(dx * dy) / area
+    xx, yy, xy = total(dx * dx * weight) / area, total(dy * dy * weight) / area, total(dx * dy * weight) / area
     spread = np.hypot(xx - yy, 2 * xy)
     long = np.sqrt(6 * np.maximum(xx + yy + spread, 0))
     wide = np.sqrt(6 * np.maximum(xx + yy - spread, 0)) + 0.6
-    taken = ink[rows, columns]
-    colour = np.stack([total(taken[:, band]) / area for band in range(3)], axis=1)
-    colour /= colour.max(axis=1, keepdims=True) + 1e-6
-    slender = (area >= 3) & (long / wide > SLENDER)
-    slender[0] = False
+    kept = np.flatnonzero((size >= 3) & (long / wide > SLENDER) & (np.arange(count) > 0))
+    lean = 0.5 * np.arctan2(2 * xy, xx - yy)
     return Strokes(
-        labels,
-        np.stack([x, y], axis=1),
-        0.5 * np.arctan2(2 * xy, xx - yy),
-        np.where(slender, long, 0),
-        wide,
-        colour,
+        np.stack([x, y], axis=1)[kept],
+        lean[kept],
+        long[kept],
+        wide[kept],
+        area[kept] / size[kept],
+        np.asarray(labels, np.int32),
+        kept.astype(np.int64),
     )
-
-
-def lean_histogram(strokes: Strokes, bins: int = 90) -> Floats:
-    """Total length of strokes by direction, (bins,) over half a turn from 0 (along x)."""
-    capped = (
-        np.minimum(strokes.long, 4 * np.median(strokes.long[strokes.long > 0]))
-        if (strokes.long > 0).any()
-        else strokes.long
-    )
-    histogram, _ = np.histogram(strokes.lean % np.pi, bins=bins, range=(0, np.pi), weights=capped)
-    return np.asarray(histogram, np.float64)

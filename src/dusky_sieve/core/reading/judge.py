@@ -16,6 +16,7 @@ DEFLECTED_FROM = 0.50  # nozzle pitches from its place, reading contract
 UNSURE_BELOW = 0.60  # probability of the likeliest state under which a person is asked; 0.5 is a coin
 INK_FLOOR = 0.035  # share: what the profile model misses even on a clean photo; from benchmarks/read.py residuals
 PLACE_FLOOR = 0.045  # nozzle pitches: the same for the place
+THROW_ALONG = 0.25  # nozzle pitches: one-sigma of throws along travel; most go across it
 
 STATES: tuple[State, ...] = ("firing", "missing", "deflected", "weak")
 
@@ -38,18 +39,20 @@ def judge_marks(
     offset_pitches, offset_sigma : (n, 2) in nozzle pitches, block shift and warp taken out; NaN where unprinted
     judged : (n,) False where the photo hides the mark
 
-    Errors of ink and of both directions are taken as independent and normal; the probability that the offset
-    reaches the limit is that of the direction in which it is larger, since x counts only as far as it is known.
+    Errors of ink and of both directions are taken as independent; the offset is the distance in any direction,
+    its error that along the line to its place.
     """
     spread = np.hypot(ink_sigma, INK_FLOOR + 0.03 * np.clip(ink, 0, 1))
     p_missing = 1 - _above(ink, MISSING_BELOW, spread)
     p_full = _above(ink, WEAK_BELOW, spread)
-    away = np.nan_to_num(np.abs(offset_pitches), nan=0.0)
+    off = np.nan_to_num(offset_pitches, nan=0.0)
     sigma = np.hypot(np.nan_to_num(offset_sigma, nan=1.0), PLACE_FLOOR)
-    p_axis = _above(away, DEFLECTED_FROM, sigma)
-    # A direction that is hardly known must not cry wolf: it counts by how far it clears the limit.
-    p_axis = np.where((away < DEFLECTED_FROM) & (sigma > 0.25), 0.0, p_axis)
-    p_away = p_axis.max(axis=1)
+    # Along travel a long mark hardly tells its place: what is measured there counts by how well it is known.
+    off[:, 0] *= THROW_ALONG**2 / (THROW_ALONG**2 + sigma[:, 0] ** 2)
+    sigma[:, 0] = np.minimum(sigma[:, 0], THROW_ALONG)
+    away = np.hypot(off[:, 0], off[:, 1])
+    toward = np.abs(off) / np.maximum(away, 1e-9)[:, None]
+    p_away = _above(away, DEFLECTED_FROM, np.hypot(toward[:, 0] * sigma[:, 0], toward[:, 1] * sigma[:, 1]) + 1e-6)
     p_away = np.where(np.isnan(offset_pitches).any(axis=1), 0.0, p_away)
     p_here = 1 - p_away
     p_weak = np.maximum(1 - p_missing - p_full, 0)

@@ -1,226 +1,261 @@
 """Which of the candidate places is the sheet: checked mark by mark, and refused where it is not there."""
 
+from dataclasses import dataclass
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, mark_centres
-from dusky_sieve.core.reading.align import align, shrunk
-from dusky_sieve.core.reading.find import Candidate, Marks, gather_marks, similarities, stroke_colour
-from dusky_sieve.core.reading.inkmap import FINDING_PX, Strokes, find_strokes, ink_map, shrink
-from dusky_sieve.core.reading.registration import Registration, project, rigid
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_height, mark_centres
+from dusky_sieve.core.reading.align import align, plausible, shrunk
+from dusky_sieve.core.reading.find import Candidate, Marks, gather_marks, similarities, stroke_ways
+from dusky_sieve.core.reading.follow import follow
+from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
+from dusky_sieve.core.reading.registration import Registration, project, through
+from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
+from dusky_sieve.core.reading.tilt import Lean, leans
 
 Floats = NDArray[np.float64]
-Image = NDArray[np.float32]
+Bytes = NDArray[np.uint8]
+Bools = NDArray[np.bool_]
 Photo = NDArray[np.uint8]
 
-WORTH_REFINING = 0.8  # of the best coarse correlation; candidates below it never win
-CLEARLY_FOUND = 0.6  # agreement at which no further candidate is tried
-FOUND_FROM = 0.45  # agreement of the blocks that show ink, below which nothing on the photo is the sheet
-LEAST_FOUND = 0.12  # agreement over all blocks, absent ones too, below which the rest is luck
-PRINTS_FROM = 0.02  # mean ink share of a block's places, from which it shows ink at all
-RIVAL_SHARE = 0.93  # a different place this close to the best means that two ways round fit equally
-SAMPLED_MARKS = 4000  # marks looked at when candidates are compared
+CLEARLY_FOUND = 0.62  # share explained at which no further candidate is tried
+FOUND_FROM = 0.42  # share explained of the blocks that show ink, below which nothing on the photo is the sheet
+LEAST_MARKS = 8.0  # explained marks, below which the rest is luck
+CLEAR_LEAD = 4.0  # marks by which the best place must explain more than any other way round
+LEAD_SHARE = 0.02  # and the share of all that it explains
+RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
+MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
+UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 
 
-def locate(photo: Photo, layout: Layout, backing: Backing, file: str) -> Registration:
-    """Where the sheet lies on an upright photo, good to about a pixel of the finding map.
+@dataclass(frozen=True)
+class Found:
+    """A place on the ink map and how well it fits."""
 
-    Raises SheetNotFound where no place fits, or where two different ones fit equally.
-    """
-    small, factor = shrink(photo, FINDING_PX)
-    ink = ink_map(small, layout, backing)
-    marks = gather_marks(layout, backing)
-    strokes = find_strokes(ink)
-    tried = _follow(ink, strokes, similarities(ink, strokes, marks, layout), marks, layout, backing)
-    if tried:
-        best = max(tried, key=lambda item: item[0])[1]
-        tried += [(agreement(ink, other, layout, backing), other) for other in _rivals(ink, best, layout, backing)]
-    tried.sort(key=lambda item: -item[0])
-    if not tried or tried[0][0] < LEAST_FOUND or _agreements(ink, tried[0][1], layout, backing)[1] < FOUND_FROM:
-        raise SheetNotFound(
-            f"{file}: no sheet of the layout “{layout.name}” was found. Photograph the whole printed pattern flat, "
-            "sharp and filling most of the frame, or check that this is the right printer's sheet."
-        )
-    score, homography = tried[0]
-    if any(rival > RIVAL_SHARE * score and _differ(homography, other, layout) for rival, other in tried[1:]):
-        raise SheetNotFound(
-            f"{file}: the sheet was found, but two ways round fit it equally well, so nothing was guessed. "
-            "Too little of it printed to tell them apart: judge this sheet by eye."
-        )
-    full = np.linalg.inv(shrunk(factor)) @ homography
-    return rigid(full / full[2, 2], layout.size)
+    registration: Registration
+    fit: Fit
+    lean: Lean
+    lines: Bytes
 
 
-def _follow(
-    ink: Image, strokes: Strokes, candidates: list[Candidate], marks: Marks, layout: Layout, backing: Backing
-) -> list[tuple[float, Floats]]:
-    """Agreement and homography of the candidates that are worth refining; stops at one that is clearly it."""
-    tried: list[tuple[float, Floats]] = []
-    best_coarse = 0.0
-    for candidate in candidates:
-        lines = strokes.drawn(_like_marks(strokes, candidate.homography, candidate.direction, layout))
-        coarse = align(lines, candidate.homography, marks, layout, range(2))
-        if coarse is None or coarse[0] < WORTH_REFINING * best_coarse:
-            continue
-        best_coarse = max(best_coarse, coarse[0])
-        refined = align(lines, coarse[1], marks, layout, range(2, 4))
-        if refined is None:
-            continue
-        settled = settle_shift(ink, refined[1], layout, backing)
-        tried.append((agreement(ink, settled, layout, backing), settled))
-        if tried[-1][0] > CLEARLY_FOUND:
-            break
-    return tried
+class Locator:
+    """Finds one layout on one photo; keeps what the stages share."""
 
+    def __init__(self, photo: Photo, layout: Layout, backing: Backing, file: str) -> None:
+        self.layout, self.backing, self.file = layout, backing, file
+        self.map: InkMap = ink_map(photo, layout, backing)
+        self.marks: Marks = gather_marks(layout, backing)
+        self.judge = Judge(self.map, probes(layout, backing), backing)
+        self.blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
+        self.longest_run_mm = max(length for _, length in stroke_ways(layout, self.marks))
+        self.clear_mm = float(np.median([clear_height(b) for b in self.blocks]))
 
-def _like_marks(strokes: Strokes, start: Floats, direction: float, layout: Layout) -> NDArray[np.bool_]:
-    """Strokes (n,) that may be this candidate's marks: about as long and wide as most where the pattern should be.
+    def locate(self) -> Registration:
+        """Where the sheet lies on the photo, good to a pixel or two of the ink map.
 
-    Paper edges, rules and table grain are few there and of other sizes. Compared with each other and not with
-    the layout, because blur may join marks end to end.
-    """
-    running = strokes.running(direction)
-    corners = project(
-        start, np.array([[0, 0], [layout.size[0], 0], [layout.size[0], layout.size[1]], [0, layout.size[1]]])
-    )
-    middle, box = corners.mean(axis=0), cv2.convexHull(corners.astype(np.float32))
-    near = running & (np.abs(strokes.centre - middle).max(axis=1) < 1.1 * np.abs(corners - middle).max())
-    inside = np.array(
-        [cv2.pointPolygonTest(box, (float(x), float(y)), False) >= 0 for x, y in strokes.centre[near]], bool
-    )
-    if inside.sum() < 8:
-        return running
-    long, wide = (float(np.median(v[near][inside])) for v in (strokes.long, strokes.wide))
-    return np.asarray(near & (strokes.long < 2.2 * long + 3) & (strokes.wide < 2.2 * wide))
-
-
-def agreement(ink: Image, homography: Floats, layout: Layout, backing: Backing) -> float:
-    """How much of the ink expected under a homography is there and of the right colour, about 0..1.
-
-    Per block: the share of marks with ink less the share of bare places with ink (between rows, one step
-    outside the lattice), times how clearly the two differ, times the likeness of the colour to the layout's hint.
-    Of all blocks, so that of two places the one that explains more ink wins.
-    """
-    return _agreements(ink, homography, layout, backing)[0]
-
-
-def _agreements(ink: Image, homography: Floats, layout: Layout, backing: Backing) -> tuple[float, float]:
-    """Agreement over all blocks, and over those that show ink: absent channels must not hide a sheet."""
-    scores = [
-        _block_agreement(ink, homography, b, backing, len(layout.blocks))
-        for b in layout.blocks
-        if isinstance(b, MarksBlock) and b.backing == backing
-    ]
-    shown = sum(n for _, prints, n in scores if prints)
-    there = sum(score * n for score, prints, n in scores if prints) / shown if shown else 0.0
-    return sum(score * n for score, _, n in scores) / sum(n for _, _, n in scores), there
-
-
-def _block_agreement(
-    ink: Image, homography: Floats, block: MarksBlock, backing: Backing, blocks: int
-) -> tuple[float, bool, int]:
-    """A block's agreement, whether it shows ink at all, and its marks."""
-    centres = mark_centres(block)
-    stride = max(1, len(centres) * blocks // SAMPLED_MARKS)
-    marked, seen = _sample(
-        ink, homography, np.concatenate([centres[::stride] + (dx * block.mark[0], 0) for dx in (-0.3, 0, 0.3)])
-    )
-    bare, _ = _sample(ink, homography, bare_places(block)[::stride])
-    if seen.mean() < 0.3 or len(bare) == 0:
-        return 0.0, False, len(centres)
-    contrast = np.clip(marked.mean(axis=0) - bare.mean(axis=0), 0, None)
-    hint = stroke_colour(block.ink, backing)
-    likeness = max(0.0, float(contrast @ hint / (np.linalg.norm(contrast) * np.linalg.norm(hint) + 1e-6)))
-    unit = contrast / (np.linalg.norm(contrast) + 1e-6)
-    with_ink, without = marked @ unit, bare @ unit
-    clear = float(np.clip((with_ink.mean() - without.mean()) / (without.std() + 0.02), 0, 1))
-    middle = 0.5 * (np.quantile(with_ink, 0.85) + without.mean())
-    hits = float((with_ink > middle).mean() * seen.mean() - (without > middle).mean())
-    prints = bool(max(marked.max(axis=1).mean(), bare.max(axis=1).mean()) > PRINTS_FROM)
-    return max(hits, 0) * clear * likeness**4, prints, len(centres)
-
-
-def settle_shift(ink: Image, homography: Floats, layout: Layout, backing: Backing) -> Floats:
-    """The homography moved by whole lattice steps to where the marks at the pattern's edges have ink.
-
-    A lattice fits itself one step aside almost as well as in place; only its edges tell. The step that
-    catches most ink over all marks wins.
-    """
-    blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
-    steps = {(0.0, 0.0)}
-    for block in blocks:
-        for i in (-2, -1, 0, 1, 2):
-            for j in (-1, 0, 1):
-                dx, dy = (i * c + j * r for c, r in zip(block.column_pitch, block.row_pitch, strict=True))
-                steps.add((round(dx, 4), round(dy, 4)))
-        if len(steps) > 60:
-            break
-    best, caught = (0.0, 0.0), -1.0
-    places = [(b, mark_centres(b)[:: max(1, b.nozzles * len(blocks) // SAMPLED_MARKS)]) for b in blocks]
-    for step in sorted(steps, key=lambda s: s[0] ** 2 + s[1] ** 2):
-        total = 0.0
-        for block, centres in places:
-            sample, _ = _sample(
-                ink,
-                homography,
-                np.concatenate([centres + step + (dx * block.mark[0], 0) for dx in (-0.25, 0.25)]),
+        Raises SheetNotFound where no place fits, or where two different ones fit equally.
+        """
+        strokes = find_strokes(self.map.ink)
+        shape = (self.map.ink.shape[0], self.map.ink.shape[1])
+        ways = leans(strokes, shape)
+        best: Found | None = None
+        for every_scale in (False, True):
+            candidates = similarities(strokes, ways, self.marks, self.layout, shape, every_scale=every_scale)
+            best = self._best(strokes, candidates, best)
+            if best is not None and best.fit.there > CLEARLY_FOUND:
+                break
+        if best is None or best.fit.there < FOUND_FROM or best.fit.explained < LEAST_MARKS:
+            raise SheetNotFound(
+                f"{self.file}: no sheet of the layout “{self.layout.name}” was found. Photograph the whole printed pattern "
+                "flat, sharp and filling most of the frame, or check that this is the right printer's sheet."
             )
-            hint = stroke_colour(block.ink, backing)
-            total += float(np.minimum(sample @ (hint / np.linalg.norm(hint)), 0.25).sum())
-        if total > caught * 1.002 + 1e-9:
-            best, caught = step, total
-    moved = homography @ np.array([[1, 0, best[0]], [0, 1, best[1]], [0, 0, 1]])
-    return np.asarray(moved / moved[2, 2])
+        best = self._right_way_round(best)
+        self._refuse_another_sheet(best, strokes)
+        return enlarged(best.registration, self.map.factor)
+
+    def near(self, homography: Floats) -> Registration:
+        """The registration close to a homography (sheet mm to map pixels) that a person gave."""
+        strokes = find_strokes(self.map.ink)
+        along = project(homography, np.array([[0.0, 0.0], [self.layout.size[0], 0.0]]))
+        direction = float(np.arctan2(*(along[1] - along[0])[::-1]))
+        off = np.abs((strokes.lean - direction + np.pi / 2) % np.pi - np.pi / 2)
+        lean = Lean(np.eye(3), direction, None, off < np.radians(25))
+        lines = strokes.drawn(self._like_marks(strokes, Candidate(1.0, homography, lean)))
+        registration, fit = self._settled(self._follow(lines, homography))
+        if fit.there < FOUND_FROM or fit.explained < LEAST_MARKS:
+            raise SheetNotFound(
+                f"{self.file}: no marks of the layout “{self.layout.name}” lie between the four corners. "
+                "Mark the corners of the printed pattern, the top left one first."
+            )
+        return enlarged(registration, self.map.factor)
+
+    def _best(self, strokes: Strokes, candidates: list[Candidate], best: Found | None) -> Found | None:
+        """The best of the candidates once refined; stops at one that is clearly it."""
+        for candidate in candidates:
+            found = self._refined(strokes, candidate, 0.0 if best is None else UNLIKE)
+            if found is not None and (best is None or found.fit.explained > best.fit.explained):
+                best = found
+            if best is not None and best.fit.there > CLEARLY_FOUND:
+                break
+        return best
+
+    def _refined(self, strokes: Strokes, candidate: Candidate, least: float) -> Found | None:
+        lines = strokes.drawn(self._like_marks(strokes, candidate))
+        aligned = align(lines, candidate.homography, self.marks, self.layout)
+        if aligned is None or aligned[0] < least:
+            return None
+        registration = self._follow(lines, aligned[1])
+        registration, fit = self._settled(registration)
+        return Found(registration, fit, candidate.lean, lines)
+
+    def _follow(self, lines: Bytes, homography: Floats) -> Registration:
+        across = project(homography, np.array(self.layout.size) / 2 + np.array([[0.0, 0.0], [0.0, 1.0]]))
+        return follow(lines, homography, self.marks, self.layout, self.clear_mm * float(np.linalg.norm(across[1] - across[0])))  # fmt: skip
+
+    def _like_marks(self, strokes: Strokes, candidate: Candidate) -> Bools:
+        """Strokes (n,) that may be this candidate's marks: about as long and wide as most where the pattern should be.
+
+        Paper edges, rules and table grain are few there and of other sizes. Compared with each other and not with
+        the layout, because blur may join marks end to end.
+        """
+        running = candidate.lean.follows
+        w, h = self.layout.size
+        back = project(np.linalg.inv(candidate.homography), strokes.centre) / (w, h)
+        near = running & (np.abs(back - 0.5) < 0.65).all(axis=1)
+        inside = near & (np.abs(back - 0.5) < 0.5).all(axis=1)
+        if inside.sum() < 8:
+            return running
+        long, wide = float(np.median(strokes.long[inside])), float(np.median(strokes.wide[inside]))
+        across = project(candidate.homography, np.array([[w / 2, h / 2], [w / 2 + 1, h / 2]]))
+        longest = max(2.5 * long + 3, 1.3 * self.longest_run_mm * float(np.linalg.norm(across[1] - across[0])))
+        return np.asarray(near & (strokes.long < longest) & (strokes.wide < 2.2 * wide + 1))
+
+    def _settled(self, registration: Registration) -> tuple[Registration, Fit]:
+        """The registration moved by whole lattice steps to where the pattern's edges have ink.
+
+        A lattice fits itself one step aside almost as well as in place; only its edges tell.
+        """
+        steps: set[tuple[float, float]] = set()
+        for block in self.blocks:
+            for i, j in ((1, 0), (0, 1), (1, 1), (1, -1), (2, 0)):
+                dx, dy = (i * c + j * r for c, r in zip(block.column_pitch, block.row_pitch, strict=True))
+                steps |= {(round(dx, 3), round(dy, 3)), (round(-dx, 3), round(-dy, 3))}
+            if len(steps) > 24:
+                break
+        fit = self.judge(registration.to_photo)
+        at, best = (0.0, 0.0), self.judge.quick(registration.to_photo, fit)
+        for _ in range(6):
+            tried = [(at[0] + dx, at[1] + dy) for dx, dy in sorted(steps)]
+            values = [self.judge.quick(self._beside(registration, step), fit) for step in tried]
+            top = int(np.argmax(values))
+            if values[top] <= best * 1.001 + 1e-9:
+                break
+            at, best = tried[top], values[top]
+        settled = moved(registration, at)
+        return settled, fit if at == (0.0, 0.0) else self.judge(settled.to_photo)
+
+    @staticmethod
+    def _beside(registration: Registration, step: tuple[float, float]) -> Place:
+        return lambda points: registration.to_photo(points + step)
+
+    def _right_way_round(self, best: Found) -> Found:
+        """The way round that explains most, once it clearly leads every other that lays the pattern onto itself."""
+        full = Judge(self.map, probes(self.layout, self.backing, 20_000), self.backing)
+        w, h = self.layout.size
+        grid = np.stack(np.meshgrid(np.linspace(0, w, 9), np.linspace(0, h, 9)), -1).reshape(-1, 2)
+        ways = [Found(best.registration, full(best.registration.to_photo), best.lean, best.lines)]
+        for turn, shift in self._rivals(ways[0].fit):
+            laid = through(best.registration.to_photo(turn * grid + shift), grid, self.layout.size)
+            settled, _ = self._settled(self._follow(best.lines, laid.homography))
+            ways.append(Found(settled, full(settled.to_photo), best.lean, best.lines))
+        ways.sort(key=lambda way: -way.fit.explained)
+        top = ways[0]
+        others = [way for way in ways[1:] if self._apart(top.registration, way.registration)]
+        if others and top.fit.explained - others[0].fit.explained < max(CLEAR_LEAD, LEAD_SHARE * top.fit.explained):
+            raise SheetNotFound(
+                f"{self.file}: the sheet was found, but two ways round fit it equally well, so nothing was guessed. "
+                "Mark its four corners by hand, the top left one first."
+            )
+        return top
+
+    def _apart(self, a: Registration, b: Registration) -> bool:
+        """Whether two places differ by more than half a lattice step anywhere at the pattern's corners."""
+        w, h = self.layout.size
+        corners = np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]])
+        step = min(float(np.hypot(*b.column_pitch)) for b in self.blocks)
+        scale = a.px_per_mm(np.array(self.layout.size) / 2)
+        return bool(np.linalg.norm(a.to_photo(corners) - b.to_photo(corners), axis=1).max() > 0.5 * min(step, self.clear_mm) * scale)  # fmt: skip
+
+    def _rivals(self, fit: Fit) -> list[tuple[float, Floats]]:
+        """Turn (1 or -1) and shift (mm) of the ways that lay most printing blocks onto blocks, both ways round."""
+        middles = np.array([0.5 * (mark_centres(b).min(axis=0) + mark_centres(b).max(axis=0)) for b in self.blocks])
+        shown = middles[fit.printing] if fit.printing.any() else middles
+        reach = 0.3 * np.median([np.ptp(mark_centres(b), axis=0) for b in self.blocks], axis=0) + 0.3
+        ranked: list[tuple[int, float, Floats]] = []
+        for turn in (-1.0, 1.0):
+            for target in middles:
+                shift = target - turn * shown[0]
+                if turn == 1.0 and np.abs(shift).max() < 0.05:
+                    continue
+                landed = np.abs((turn * shown + shift)[:, None] - middles[None]) < reach
+                ranked.append((int(landed.all(axis=2).any(axis=1).sum()), turn, -turn * shift))
+        ranked.sort(key=lambda way: -way[0])
+        turned = [way for way in ranked if way[1] < 0][:RIVALS_REFINED]
+        moved_on = [way for way in ranked if way[1] > 0 and way[0] >= 0.5 * len(shown)][:RIVALS_REFINED]
+        return [(turn, shift) for _, turn, shift in turned + moved_on]
+
+    def _refuse_another_sheet(self, best: Found, strokes: Strokes) -> None:
+        """Strokes like the marks, on the pattern's area, that no mark explains: it is some other sheet."""
+        lines = np.zeros_like(self.map.ink)
+        scale = best.registration.px_per_mm(np.array(self.layout.size) / 2)
+        along = (self.marks.sizes[:, :1] / 2) * (1.0, 0.0)
+        ends = [np.round(best.registration.to_photo(self.marks.centres + s * along)).astype(int) for s in (-1, 1)]
+        thick = max(3, round(2 * scale * max(b.mark[1] + b.nozzle_pitch for b in self.blocks)))
+        for a, b in zip(*ends, strict=True):
+            cv2.line(lines, (int(a[0]), int(a[1])), (int(b[0]), int(b[1])), (255,), thick)
+        back = project(np.linalg.inv(best.registration.homography), strokes.centre) / self.layout.size
+        inside = best.lean.follows & (np.abs(back - 0.5) < 0.5).all(axis=1)
+        long, wide = float(np.median(strokes.long[inside])), float(np.median(strokes.wide[inside]))
+        like = inside & (strokes.long > 0.5 * long) & (strokes.long < 2 * long) & (strokes.wide < 2 * wide)
+        at = np.clip(np.round(strokes.centre[like]).astype(int), 0, np.array(lines.shape)[::-1] - 1)
+        if len(at) >= 20 and (lines[at[:, 1], at[:, 0]] == 0).mean() > MOST_FOREIGN:
+            raise SheetNotFound(
+                f"{self.file}: the print on this photo is not the layout “{self.layout.name}”: many of its marks stand where "
+                "that sheet has none. Check that this is the right printer's sheet."
+            )
 
 
-def bare_places(block: MarksBlock) -> Floats:
-    """Points (n, 2) mm that carry no ink on a perfect sheet: half-way between rows, and one step outside."""
-    centres = mark_centres(block)
-    row, column = np.array(block.row_pitch), np.array(block.column_pitch)
-    rows = -(-block.nozzles // block.columns)
-    between = (
-        centres + row / 2
-        if rows > 1
-        else np.concatenate([centres - (0, 3 * block.mark[1]), centres + (0, 3 * block.mark[1])])
-    )
-    r = np.arange(rows)[:, None]
-    outside = [block.origin + r * row + c * column for c in (-1, block.columns)] if block.columns > 1 else []
-    return np.concatenate([between, *outside])
+def moved(registration: Registration, step: tuple[float, float]) -> Registration:
+    """The registration with the sheet shifted by a step (mm)."""
+    if step == (0.0, 0.0):
+        return registration
+    shift = np.array([[1, 0, step[0]], [0, 1, step[1]], [0, 0, 1.0]])
+    return Registration(registration.homography @ shift, registration.warp, registration.size)
 
 
-def _sample(ink: Image, homography: Floats, points: Floats) -> tuple[Floats, NDArray[np.bool_]]:
-    """Ink (m, 3) at the points (n, 2) mm that lie on the map, and which do (n,)."""
-    place = np.round(project(homography, points)).astype(int)
-    inside = (place >= 0).all(axis=1) & (place[:, 0] < ink.shape[1]) & (place[:, 1] < ink.shape[0])
-    return np.asarray(ink[place[inside, 1], place[inside, 0]], np.float64), inside
+def enlarged(registration: Registration, factor: float) -> Registration:
+    """The registration on the photo, from the one on a picture of it made smaller by `factor`."""
+    full = np.linalg.inv(shrunk(factor)) @ registration.homography
+    return Registration(full / full[2, 2], registration.warp, registration.size)
 
 
-def _rivals(ink: Image, homography: Floats, layout: Layout, backing: Backing) -> list[Floats]:
-    """Homographies that lay the strongest printing block onto each block there is, both ways round.
+def by_corners(
+    photo: Photo, layout: Layout, backing: Backing, file: str, corners: tuple[tuple[float, float], ...]
+) -> Registration:
+    """The registration from the pattern's four corners as a person marked them, laid onto the strokes near by.
 
-    Like blocks, and patterns that look the same upside down, fit themselves there too: then nobody can say
-    which it is, above all where channels are absent.
+    corners : top left, top right, bottom right, bottom left of the sheet, (x, y) in photo pixels. Raises
+    SheetNotFound where they are no picture of a sheet, or where no marks lie between them.
     """
-    blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
-    middles = [0.5 * (mark_centres(b).min(axis=0) + mark_centres(b).max(axis=0)) for b in blocks]
-    shares = [
-        agreement(ink, homography, layout.model_copy(update={"blocks": (b,)}), backing) * b.nozzles for b in blocks
-    ]
-    anchor = middles[int(np.argmax(shares))]
-    moves = []
-    for middle in middles:
-        (dx, dy), (sx, sy) = middle - anchor, middle + anchor
-        moves.append(np.array([[-1, 0, sx], [0, -1, sy], [0, 0, 1.0]]))
-        if dx or dy:
-            moves.append(np.array([[1, 0, dx], [0, 1, dy], [0, 0, 1.0]]))
-    return [homography @ move / (homography @ move)[2, 2] for move in moves]
-
-
-def _differ(a: Floats, b: Floats, layout: Layout) -> bool:
-    """Whether two homographies put the pattern's corners in different places (beyond 2 % of its size)."""
     w, h = layout.size
-    corners = np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]])
-    seen, other = project(a, corners), project(b, corners)
-    return bool(np.linalg.norm(seen - other, axis=1).max() > 0.02 * np.linalg.norm(seen[0] - seen[2]))
+    source = np.array([[0, 0], [w, 0], [w, h], [0, h]], np.float32)
+    given = cv2.getPerspectiveTransform(source, np.array(corners, np.float32))
+    if not plausible(np.asarray(given, np.float64), layout):
+        raise SheetNotFound(
+            f"{file}: the four corners are not those of a sheet. Mark the pattern's own top left corner first, then on clockwise."
+        )
+    locator = Locator(photo, layout, backing, file)
+    return locator.near(shrunk(locator.map.factor) @ np.asarray(given, np.float64))

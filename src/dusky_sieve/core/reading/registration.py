@@ -8,8 +8,9 @@ from numpy.typing import NDArray
 
 Floats = NDArray[np.float64]
 
-TERMS = ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2), (3, 0), (2, 1), (1, 2), (0, 3))
-RIDGE = 0.02  # pull of the smooth warp towards zero, per mark: few marks must not bend the sheet
+TERMS = ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2), (3, 0), (2, 1), (1, 2), (0, 3), (4, 0), (3, 1), (2, 2), (1, 3), (0, 4))  # fmt: skip
+DEGREES = {1: 3, 2: 6, 3: 10, 4: 15}  # terms up to a degree
+RIDGE = 0.004  # pull of the smooth warp towards zero, per mark: few marks must not bend the sheet
 ROBUST_STEPS = 6  # rounds of reweighting; more change nothing measurable
 
 
@@ -18,7 +19,7 @@ class Registration:
     """Where sheet points lie on the photo.
 
     homography : (3, 3), sheet mm to upright photo pixels, first pixel's centre at 0, 0
-    warp : (10, 2), coefficients in mm of a cubic in x and y scaled to -1..1 over the sheet
+    warp : (15, 2), coefficients in mm of a quartic in x and y scaled to -1..1 over the sheet
     size : sheet width and height, mm
     """
 
@@ -28,7 +29,9 @@ class Registration:
 
     def displaced(self, points: Floats) -> Floats:
         """Sheet points (n, 2) mm moved by the smooth warp."""
-        return points + _terms(points, self.size) @ self.warp
+        if not self.warp.any():
+            return points
+        return points + warp_terms(points, self.size) @ self.warp
 
     def to_photo(self, points: Floats) -> Floats:
         """Photo pixels (n, 2) of sheet points (n, 2) mm, warp included."""
@@ -55,53 +58,54 @@ def project(homography: Floats, points: Floats) -> Floats:
     )
 
 
-def refit_homography(registration: Registration, centres: Floats, offsets: Floats) -> tuple[Registration, float]:
-    """A new homography from where marks were found, and the share of them that it explains.
-
-    centres : (n, 2) mm; offsets : (n, 2) mm found minus predicted. The share is 0 where nothing fits.
-    """
-    source = centres
-    target = project(registration.homography, registration.displaced(source) + offsets)
-    scale = registration.px_per_mm(np.array(registration.size) / 2)
-    matrix, inliers = cv2.findHomography(
-        source, target, cv2.RANSAC, max(1.5, 0.12 * scale), maxIters=800, confidence=0.999
-    )
-    if matrix is None:
-        return registration, 0.0
-    return Registration(np.asarray(matrix), registration.warp * 0, registration.size), float(inliers.mean())
-
-
 def fit_warp(registration: Registration, centres: Floats, offsets: Floats, spread: Floats) -> Registration:
-    """The same registration with its smooth warp moved by a robust fit to offsets (n, 2) mm.
+    """The same registration moved by a robust smooth fit to offsets (n, 2) mm, as supple as the marks allow.
 
-    spread : (n,) one-sigma of each offset in mm. Deflected marks are outvoted: Tukey's biweight, c = 4.685
+    spread : (n, 2) one-sigma of each offset in mm. Deflected marks are outvoted: Tukey's biweight, c = 4.685
     (Beaton & Tukey 1974).
     """
-    if len(centres) < 24:
+    n = len(centres)
+    degree = 4 if n >= 220 else 3 if n >= 100 else 2 if n >= 40 else 1 if n >= 12 else 0
+    if degree == 0:
         return registration
-    basis = _terms(centres, registration.size)
-    degree = 10 if len(centres) >= 120 else 6 if len(centres) >= 48 else 3
-    basis = basis[:, :degree]
+    count = DEGREES[degree]
+    basis = warp_terms(centres, registration.size)[:, :count]
     total = registration.warp.copy()
+    stiff = np.array([0.0, 0.1, 0.1] + [1.0] * 7 + [2.0] * 5)[:count]
     for axis in (0, 1):
-        weight = 1 / np.maximum(spread, 1e-4) ** 2
+        weight = 1 / np.maximum(spread[:, axis], 1e-4) ** 2
+        if spread[:, axis].min() > 1:
+            continue  # nothing is known in this direction
         weight /= weight.mean()
-        keep = np.ones(len(centres))
-        solution = np.zeros(degree)
+        keep = (weight > 1e-3).astype(np.float64)
+        solution = np.zeros(count)
         for _ in range(ROBUST_STEPS):
             w = weight * keep
-            ridge = RIDGE * w.sum() / 10 * np.diag([0.0, 0.1, 0.1] + [1.0] * 7)[:degree, :degree]
-            solution = np.linalg.solve(
-                (basis * w[:, None]).T @ basis + ridge, (basis * w[:, None]).T @ offsets[:, axis]
-            )
+            ridge = RIDGE * w.sum() / 10 * np.diag(stiff)
+            solution = np.linalg.solve((basis * w[:, None]).T @ basis + ridge, (basis * w[:, None]).T @ offsets[:, axis])  # fmt: skip
             left = offsets[:, axis] - basis @ solution
-            scale = 1.4826 * np.median(np.abs(left)) + 1e-6
-            keep = np.maximum(0, 1 - (left / (4.685 * scale)) ** 2) ** 2
-        total[:degree, axis] += solution
+            scale = 1.4826 * np.median(np.abs(left[weight > 1e-3])) + 1e-6
+            keep = (weight > 1e-3) * np.maximum(0, 1 - (left / (4.685 * scale)) ** 2) ** 2
+        total[:count, axis] += solution
     return Registration(registration.homography, total, registration.size)
 
 
-def _terms(points: Floats, size: tuple[float, float]) -> Floats:
+def through(places: Floats, points: Floats, size: tuple[float, float]) -> Registration:
+    """The registration that takes sheet points (n, 2) mm to photo places (n, 2): homography, the rest as a warp."""
+    matrix, _ = cv2.findHomography(points, places, 0)
+    left = project(np.linalg.inv(matrix), places) - points
+    warp = np.zeros((len(TERMS), 2))
+    warp[:] = np.linalg.lstsq(warp_terms(points, size), left, rcond=None)[0]
+    return Registration(np.asarray(matrix / matrix[2, 2]), warp, size)
+
+
+def warp_terms(points: Floats, size: tuple[float, float]) -> Floats:
+    """Polynomial terms (n, 15) of sheet points (n, 2) mm, coordinates scaled to -1..1 over the sheet."""
     x = 2 * points[:, 0] / size[0] - 1
     y = 2 * points[:, 1] / size[1] - 1
-    return np.stack([x**p * y**q for p, q in TERMS], axis=1)
+    one = np.ones_like(x)
+    powers = [[one], [one]]
+    for axis, value in enumerate((x, y)):
+        for _ in range(4):
+            powers[axis].append(powers[axis][-1] * value)
+    return np.stack([powers[0][p] * powers[1][q] for p, q in TERMS], axis=1)

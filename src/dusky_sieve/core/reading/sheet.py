@@ -6,28 +6,36 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, mark_centres
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_height
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
+from dusky_sieve.core.reading.fills import read_fill
 from dusky_sieve.core.reading.judge import faults_of, judge_marks
-from dusky_sieve.core.reading.locate import locate
-from dusky_sieve.core.reading.measure import MarkMeasures, measure_block
-from dusky_sieve.core.reading.registration import Registration, fit_warp, refit_homography
+from dusky_sieve.core.reading.locate import Locator, by_corners
+from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block
+from dusky_sieve.core.reading.refine import refine
+from dusky_sieve.core.reading.registration import Registration
 
 Floats = NDArray[np.float64]
+Corners = tuple[tuple[float, float], tuple[float, float], tuple[float, float], tuple[float, float]]
 
-FITTED_MARKS = 700  # marks that take part in fitting the homography; more only cost time
-LEAST_AGREEING = 0.88  # of well printed marks that one homography must explain; a wrong fit stays under it
-PRINTING_FROM = 0.05  # share of a block's marks with ink, below which the block says nothing of sharpness
-SMALLEST_PITCH_PX = 1.6  # px per nozzle pitch below which a deflection cannot be told; small is said
+SMALLEST_PITCH_PX = 1.4  # px per nozzle pitch below which a deflection cannot be told; small is said
+LEAST_CONTRAST = 4.0  # typical mark over the noise, below which a block is not judged
+SMEARED = 0.42  # a mark's one-sigma over the clear height: beyond it marks run into each other
+LEAST_SHOWN = 0.6  # of the blocks' contrast that a block printing nothing must be able to show
 
 
 @dataclass(frozen=True)
 class UprightPhoto:
-    """A decoded photo: sRGB bytes (rows, columns, 3), EXIF orientation applied, and what lay behind the sheet."""
+    """A decoded photo: sRGB bytes (rows, columns, 3), EXIF orientation applied, and what lay behind the sheet.
+
+    corners : the pattern's corners on the photo in pixels as a person marked them, from the sheet's own top left
+    on clockwise; None has the sheet found.
+    """
 
     pixels: NDArray[np.uint8]
     backing: Backing
     file: str
+    corners: Corners | None = None
 
 
 def read_sheet(layout: Layout, photos: list[UprightPhoto]) -> Reading:
@@ -42,28 +50,25 @@ def read_sheet(layout: Layout, photos: list[UprightPhoto]) -> Reading:
             note, read = _read_photo(layout, photo)
         except SheetNotFound as reason:
             h, w = photo.pixels.shape[:2]
-            note, read = (
-                PhotoReading(file=photo.file, width=w, height=h, backing=photo.backing, found=False, why=str(reason)),
-                [],
-            )
+            note = PhotoReading(file=photo.file, width=w, height=h, backing=photo.backing, found=False, why=str(reason))
+            read = []
         notes.append(note)
         blocks |= {item.id: item for item in read}
     return Reading(
         layout=layout.name,
         photos=tuple(notes),
-        blocks=tuple(blocks.get(b.id) or _unread(layout, b.id, notes) for b in layout.blocks),
+        blocks=tuple(blocks.get(b.id) or _unread(b, notes) for b in layout.blocks),
     )
 
 
-def _unread(layout: Layout, block_id: str, notes: list[PhotoReading]) -> BlockReading:
-    block = next(b for b in layout.blocks if b.id == block_id)
+def _unread(block: MarksBlock | SolidBlock, notes: list[PhotoReading]) -> BlockReading:
     over = [note for note in notes if note.backing == block.backing]
-    if block.kind == "solid":
-        why = "fills are not read yet"
-    elif not over:
-        why = f"no photo over a {block.backing} backing was given"
-    else:
-        why = over[0].why or "the sheet was not found"
+    if over:
+        return _refused(block, over[0].why or "the sheet was not found")
+    return _refused(block, f"no photo over a {block.backing} backing was given")
+
+
+def _refused(block: MarksBlock | SolidBlock, why: str) -> BlockReading:
     return BlockReading(id=block.id, channel=block.channel, head=block.head, kind=block.kind, read=False, why=why)
 
 
@@ -73,105 +78,80 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
         raise SheetNotFound(
             f"{photo.file}: no block of the layout “{layout.name}” is judged over a {photo.backing} backing."
         )
-    registration = locate(photo.pixels, layout, photo.backing, photo.file)
-    registration, strength = _register(photo, blocks, registration)
-    measured = [measure_block(photo.pixels, b, registration, photo.backing, expected_strength=strength) for b in blocks]
-    height, width = photo.pixels.shape[:2]
+    if photo.corners is None:
+        registration = Locator(photo.pixels, layout, photo.backing, photo.file).locate()
+    else:
+        registration = by_corners(photo.pixels, layout, photo.backing, photo.file, photo.corners)
+    registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
     warnings: list[Warned] = []
     read: list[BlockReading] = []
     residuals: list[Floats] = []
-    for block, marks in zip(blocks, measured, strict=True):
-        reading, left, said = _judge_block(block, marks)
+    measured = {b.id: measure_block(photo.pixels, b, registration, photo.backing, expected=expected) for b in blocks}
+    for block in layout.blocks:
+        if block.backing != photo.backing:
+            continue
+        if isinstance(block, SolidBlock):
+            read.append(read_fill(photo.pixels, block, registration, photo.backing))
+            continue
+        reading, left, said = _judge_block(block, measured[block.id], registration, expected)
         read.append(reading)
         residuals.append(left)
         warnings += said
+    return _note(layout, photo, registration, residuals, warnings, min(b.nozzle_pitch for b in blocks)), read
+
+
+def _note(
+    layout: Layout, photo: UprightPhoto, registration: Registration, residuals: list[Floats], warnings: list[Warned], finest: float
+) -> PhotoReading:  # fmt: skip
     scale = registration.px_per_mm(np.array(layout.size) / 2)
-    finest = min(b.nozzle_pitch for b in blocks) * scale
-    if finest < SMALLEST_PITCH_PX:
-        warnings.append(Warned(code="small", message=WARNINGS["small"].format(share=f"{finest:.1f}")))
-    note = PhotoReading(
+    if finest * scale < SMALLEST_PITCH_PX:
+        warnings.append(Warned(code="small", message=WARNINGS["small"].format(share=f"{finest * scale:.1f}")))
+    left = np.concatenate(residuals) if residuals else np.zeros((0, 2))
+    height, width = photo.pixels.shape[:2]
+    return PhotoReading(
         file=photo.file, width=width, height=height, backing=photo.backing, found=True,
         sheet_to_photo=tuple(tuple(float(v) for v in row) for row in registration.homography),
         warp_mm=tuple(tuple(round(float(v), 5) for v in row) for row in registration.warp),
-        residual_um=round(float(np.sqrt(np.mean(np.concatenate(residuals) ** 2))) * 1000, 1) if residuals else None,
+        residual_um=round(float(np.sqrt(np.mean(left**2))) * 1000, 1) if len(left) else None,
         px_per_mm=round(scale, 2), warnings=tuple(warnings),
     )  # fmt: skip
-    return note, read
 
 
-def _register(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registration) -> tuple[Registration, float]:
-    """The registration refined on the marks themselves, and the typical strength of a printing mark."""
-    total = sum(b.nozzles for b in blocks)
-    chosen = [np.arange(0, b.nozzles, max(1, total // FITTED_MARKS)) for b in blocks]
-    strength = 0.6
-    for round_ in range(2):
-        centres, offsets, spread, strengths = [], [], [], []
-        for block, rows in zip(blocks, chosen, strict=True):
-            marks = measure_block(
-                photo.pixels, block, registration, photo.backing, expected_strength=strength, rows=rows
-            )
-            if marks.printing < PRINTING_FROM:
-                continue
-            strengths.append(marks.strength)
-            good = marks.judged & (marks.ink > 0.6) & (marks.ink < 1.6) & np.isfinite(marks.offset).all(axis=1)
-            centres.append(mark_centres(block)[rows][good])
-            offsets.append(np.stack([marks.centroid_x[good], marks.offset[good, 1]], axis=1))
-            spread.append(marks.offset_sigma[good])
-        if not centres or sum(len(c) for c in centres) < 8:
-            raise SheetNotFound(
-                f"{photo.file}: a pattern was found, but too few of its marks could be measured. "
-                "Photograph it closer, sharper and evenly lit."
-            )
-        strength = float(np.median(strengths))
-        where, off, sigma = np.concatenate(centres), np.concatenate(offsets), np.concatenate(spread)
-        if round_ == 0:
-            refit, agree = refit_homography(registration, where, off)
-            if agree < LEAST_AGREEING:
-                raise SheetNotFound(
-                    f"{photo.file}: a pattern was found, but its marks do not lie as the layout says. "
-                    "Check that this is the right printer's sheet, lay it flat and photograph it from straight above."
-                )
-            registration = refit
-        else:
-            registration = fit_warp(registration, where, off, sigma.max(axis=1))
-    return registration, strength
+def _warned(block: MarksBlock, code: str, share: float = 0.0) -> Warned:
+    message = WARNINGS[code].format(block=block.id, share=f"{100 * share:.0f}%")
+    return Warned.model_validate({"code": code, "message": message, "block": block.id})
 
 
-def _judge_block(block: MarksBlock, marks: MarkMeasures) -> tuple[BlockReading, Floats, list[Warned]]:
+def _judge_block(
+    block: MarksBlock, marks: MarkMeasures, registration: Registration, expected: Expected
+) -> tuple[BlockReading, Floats, list[Warned]]:
     """A block's reading, the residuals (n, 2) mm of its well printed marks, and warnings."""
-    said: list[Warned] = []
-    for hidden, code in ((marks.outside, "cut_off"), (marks.glare, "glare")):
-        if hidden.any():
-            message = WARNINGS[code].format(block=block.id, share=f"{100 * hidden.mean():.0f}%")
-            said.append(Warned.model_validate({"code": code, "message": message, "block": block.id}))
+    hidden = {
+        "cut_off": marks.outside,
+        "glare": marks.glare & ~marks.outside,
+        "covered": marks.covered & ~marks.outside,
+    }
+    said = [_warned(block, code, float(which.mean())) for code, which in hidden.items() if which.any()]
+    nothing = np.zeros((0, 2))
+    if marks.printing >= 0.1 and marks.width > SMEARED * clear_height(block):
+        said.append(_warned(block, "blurred"))
+        return _refused(block, said[-1].message), nothing, said
+    if marks.contrast < LEAST_CONTRAST:
+        said.append(_warned(block, "dim"))
+        return _refused(block, said[-1].message), nothing, said
     solid = marks.judged & (marks.ink > 0.6) & np.isfinite(marks.offset).all(axis=1)
     shift = np.median(marks.offset[solid], axis=0) if solid.sum() >= 6 else np.zeros(2)
     offset = marks.offset - shift
     judgement = judge_marks(
-        marks.ink,
-        marks.ink_sigma,
-        offset / block.nozzle_pitch,
-        marks.offset_sigma / block.nozzle_pitch,
-        marks.judged,
+        marks.ink, marks.ink_sigma, offset / block.nozzle_pitch, marks.offset_sigma / block.nozzle_pitch, marks.judged
     )
     faults, counts = faults_of(block, judgement, marks.ink, offset * 1000)
     if counts["unsure"] == block.nozzles:
         why = said[0].message if said else "no mark of this block shows well enough to judge"
-        return (
-            BlockReading(id=block.id, channel=block.channel, head=block.head, kind="marks", read=False, why=why),
-            np.zeros((0, 2)),
-            said,
-        )
-    place = (round(float(shift[0] * 1000)), round(float(shift[1] * 1000)))
+        return _refused(block, why), nothing, said
     reading = BlockReading(
-        id=block.id,
-        channel=block.channel,
-        head=block.head,
-        kind="marks",
-        read=True,
-        shift_um=place,
-        counts=counts,
-        faults=faults,
-    )
+        id=block.id, channel=block.channel, head=block.head, kind="marks", read=True,
+        shift_um=(round(float(shift[0] * 1000)), round(float(shift[1] * 1000))), counts=counts, faults=faults,
+    )  # fmt: skip
     inlier = solid & (np.abs(offset) < 0.5 * block.nozzle_pitch).all(axis=1)
     return reading, offset[inlier], said

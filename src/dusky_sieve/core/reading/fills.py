@@ -1,0 +1,103 @@
+"""Solid fills: light lines across them, and how even the ink lies."""
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.layout import Backing, SolidBlock, ink_rgb
+from dusky_sieve.core.reading.document import BlockReading, LightLine
+from dusky_sieve.core.reading.patches import LINEAR
+from dusky_sieve.core.reading.registration import Registration
+
+Floats = NDArray[np.float64]
+Photo = NDArray[np.uint8]
+
+COLUMNS = 24  # strips along travel; a line crosses most of them, a hair or a pen stroke few
+EDGE_MM = 0.25  # at the fill's rim, where ink bleeds and paper shines in
+PAPER_MM = (0.4, 1.2)  # beside the fill, where bare paper is looked for
+TREND_MM = 1.6  # width of the running median that the lamp's drift is taken from
+SEEN_FROM = 5.0  # of the profile's noise, from which a dip is a line
+LEAST_CONTRAST = 0.06  # share of the fill's ink, below which a line does not show on a print
+LEAST_STRIPS = 0.7  # of the strips that must show the line
+
+
+def read_fill(photo: Photo, block: SolidBlock, registration: Registration, backing: Backing) -> BlockReading:
+    """Light lines of one fill: place, width and lack of ink, and the nozzle where the fill tells it."""
+    share, step_mm = _ink_share(photo, block, registration, backing)
+    if share is None:
+        return _refused(
+            block, f"The {block.id} block runs over the edge of the photo: step back so that it is in the frame."
+        )
+    profile = np.median(share, axis=1)
+    if float(np.median(profile)) < 0.25:
+        return _refused(
+            block, f"The {block.id} block shows no solid ink: the channel may be absent, or this is another sheet."
+        )
+    window = max(5, round(TREND_MM / step_mm)) | 1
+    padded = np.pad(profile, window // 2, mode="edge")
+    trend = np.median(np.lib.stride_tricks.sliding_window_view(padded, window), axis=1)
+    # The lamp may fall off; ink that is there everywhere is the reference.
+    lack = 1 - profile / np.maximum(trend, 0.05)
+    noise = 1.4826 * float(np.median(np.abs(lack - np.median(lack)))) + 0.003
+    lines = _lines(lack, share, trend, noise, step_mm, block)
+    return BlockReading(
+        id=block.id, channel=block.channel, head=block.head, kind="solid", read=True,
+        uniformity=round(float(np.clip(1 - profile.std() / max(profile.mean(), 1e-3), 0, 1)), 3), lines=tuple(lines),
+    )  # fmt: skip
+
+
+def _refused(block: SolidBlock, why: str) -> BlockReading:
+    return BlockReading(id=block.id, channel=block.channel, head=block.head, kind="solid", read=False, why=why)
+
+
+def _ink_share(
+    photo: Photo, block: SolidBlock, registration: Registration, backing: Backing
+) -> tuple[Floats | None, float]:
+    """Ink (rows, COLUMNS) of the fill against the paper beside it, and mm per row. None where it leaves the photo."""
+    (x, y), (w, h) = block.origin, block.size
+    scale = registration.px_per_mm(np.array([x + w / 2, y + h / 2]))
+    rows = int(np.clip(h * scale * 1.3, 40, 3000))
+    fine = max(COLUMNS * 6, int(w * scale * 0.7) // COLUMNS * COLUMNS)
+    xs = x + np.linspace(min(EDGE_MM, 0.1 * w), w - min(EDGE_MM, 0.1 * w), fine)
+    ys = y + (np.arange(rows) + 0.5) * h / rows
+    beside = np.array([x - PAPER_MM[1], x - PAPER_MM[0], x + w + PAPER_MM[0], x + w + PAPER_MM[1]])
+    grid = np.stack(np.meshgrid(np.concatenate([xs, beside]), ys), axis=-1)
+    place = registration.to_photo(grid.reshape(-1, 2)).astype(np.float32).reshape(rows, -1, 2)
+    inner = place[:, :fine]
+    if (inner < 0).any() or (inner[..., 0] > photo.shape[1] - 1).any() or (inner[..., 1] > photo.shape[0] - 1).any():
+        return None, h / rows
+    codes = cv2.remap(photo, place[..., 0], place[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    light = cv2.LUT(np.ascontiguousarray(codes), LINEAR).astype(np.float64)
+    paper = light[:, fine:].max(axis=1) if backing == "light" else light[:, fine:].min(axis=1)
+    paper = np.quantile(paper, 0.8 if backing == "light" else 0.2, axis=0)
+    strips = light[:, :fine].reshape(rows, COLUMNS, -1, 3).mean(axis=2)
+    hint = np.clip(1 - ink_rgb(block.ink), 0.03, 1) if backing == "light" else np.clip(ink_rgb(block.ink), 0.03, 1)
+    ink = 1 - strips / paper if backing == "light" else strips - paper
+    return np.asarray(ink @ (hint / (hint @ hint))), h / rows
+
+
+def _lines(
+    lack: Floats, share: Floats, trend: Floats, noise: float, step_mm: float, block: SolidBlock
+) -> list[LightLine]:
+    found: list[LightLine] = []
+    limit = max(SEEN_FROM * noise, LEAST_CONTRAST)
+    margin = max(2, round(EDGE_MM / step_mm))
+    high = lack > limit
+    high[:margin] = high[-margin:] = False
+    starts = [int(k) for k in np.flatnonzero(high & ~np.roll(high, 1))]
+    for start in starts:
+        stop = start + int(np.argmin(np.append(high[start:], False)))
+        low, top = max(0, start - margin), min(len(lack), stop + margin)
+        peak = int(start + np.argmax(lack[start:stop]))
+        dip = np.clip(lack[low:top] - np.median(lack), 0, None)
+        crossing = (1 - share[peak] / np.maximum(trend[peak], 0.05)) > 0.4 * lack[peak]
+        if crossing.mean() < LEAST_STRIPS:
+            continue
+        at = float((dip * (np.arange(low, top) + 0.5)).sum() / dip.sum()) * step_mm
+        nozzle = None
+        if block.nozzles is not None and block.nozzle_pitch is not None:
+            nozzle = block.first_nozzle + int(np.clip(at // block.nozzle_pitch, 0, block.nozzles - 1))
+        contrast = float(np.clip(lack[peak], 0, 1))
+        width = float(dip.sum()) * step_mm / max(contrast, 1e-3) * 1000
+        found.append(LightLine(y_mm=round(at, 3), width_um=round(width), contrast=round(contrast, 2), nozzle=nozzle))
+    return found

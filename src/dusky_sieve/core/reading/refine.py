@@ -1,0 +1,84 @@
+"""The registration refined on the marks themselves, measured on the full photo."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.errors import SheetNotFound
+from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, mark_centres
+from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block
+from dusky_sieve.core.reading.registration import Registration, fit_warp
+
+Floats = NDArray[np.float64]
+Photo = NDArray[np.uint8]
+
+FITTED_MARKS = 900  # marks that take part in fitting; more only cost time
+ROUNDS = 3
+SETTLED = 0.12  # nozzle pitches: a round that moves marks by less ends the fitting
+PRINTING_FROM = 0.05  # share of a block's marks with ink, below which the block says nothing
+LEAST_AGREEING = 0.6  # of well printed marks that must lie within half a pitch of the smooth fit
+BEST_BLOCKS = 0.4  # of the best block's contrast, from which a block tells how sharp the photo is
+
+
+def refine(
+    photo: Photo, blocks: list[MarksBlock], registration: Registration, backing: Backing, file: str
+) -> tuple[Registration, Expected]:
+    """Registration good to a fraction of a pitch, and what a printing mark of this photo looks like.
+
+    Raises SheetNotFound where the marks do not lie as the layout says.
+    """
+    total = sum(b.nozzles for b in blocks)
+    chosen = [np.arange(0, b.nozzles, max(1, total // FITTED_MARKS)) for b in blocks]
+    expected = Expected()
+    pitch = min(b.nozzle_pitch for b in blocks)
+    for _ in range(ROUNDS):
+        measured = [
+            measure_block(photo, b, registration, backing, expected=expected, rows=rows)
+            for b, rows in zip(blocks, chosen, strict=True)
+        ]
+        centres, offsets, sigmas = _good(blocks, chosen, measured)
+        if len(centres) < 8:
+            raise SheetNotFound(
+                f"{file}: a pattern was found, but too few of its marks could be measured. "
+                "Photograph it closer, sharper and evenly lit."
+            )
+        expected = _expected(measured)
+        moved = fit_warp(registration, centres, offsets, sigmas)
+        step = np.linalg.norm(moved.displaced(centres) - registration.displaced(centres), axis=1)
+        left = np.abs(offsets[:, 1] - (moved.displaced(centres) - registration.displaced(centres))[:, 1])
+        registration = moved
+        if np.quantile(step, 0.9) < SETTLED * pitch:
+            break
+    if (left < 0.5 * max(b.nozzle_pitch for b in blocks)).mean() < LEAST_AGREEING:
+        raise SheetNotFound(
+            f"{file}: a pattern was found, but its marks do not lie as the layout says. "
+            "Check that this is the right printer's sheet, lay it flat and photograph it from straight above."
+        )
+    return registration, expected
+
+
+def _good(
+    blocks: list[MarksBlock], chosen: list[NDArray[np.int64]], measured: list[MarkMeasures]
+) -> tuple[Floats, Floats, Floats]:
+    """Places (n, 2), offsets (n, 2) and one-sigmas (n, 2), all mm, of well printed marks; block shifts kept out."""
+    centres, offsets, sigmas = [np.zeros((0, 2))], [np.zeros((0, 2))], [np.zeros((0, 2))]
+    for block, rows, marks in zip(blocks, chosen, measured, strict=True):
+        good = marks.judged & (marks.ink > 0.6) & (marks.ink < 1.6) & np.isfinite(marks.offset).all(axis=1)
+        if marks.printing < PRINTING_FROM or good.sum() < 3:
+            continue
+        sigma = marks.offset_sigma[good].copy()
+        if clear_width(block) == 0 or (sigma[:, 0] >= block.mark[0]).any():
+            sigma[:, 0] = 20.0  # marks that touch tell nothing along travel
+        centres.append(mark_centres(block)[rows][good])
+        offsets.append(np.stack([marks.centroid_x[good], marks.offset[good, 1]], axis=1))
+        sigmas.append(sigma)
+    return np.concatenate(centres), np.concatenate(offsets), np.concatenate(sigmas)
+
+
+def _expected(measured: list[MarkMeasures]) -> Expected:
+    """Typical peak and width of a printing mark, from the blocks that show best."""
+    printing = [m for m in measured if m.printing > 0.2]
+    if not printing:
+        return Expected()
+    best = max(m.contrast for m in printing)
+    clear = [m for m in printing if m.contrast >= BEST_BLOCKS * best]
+    return Expected(float(np.median([m.strength for m in clear])), float(np.median([m.width for m in clear])))

@@ -1,0 +1,164 @@
+"""How well a place explains the ink: marks where the layout has marks, bare paper where it has none, right colours."""
+
+from collections.abc import Callable
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, extent, mark_centres
+from dusky_sieve.core.reading.inkmap import InkMap
+
+Floats = NDArray[np.float64]
+Place = Callable[[Floats], Floats]  # sheet points (n, 2) mm to ink map pixels
+
+SAMPLED = 1500  # marks looked at while candidates are compared
+PRINTS_FROM = 4.0  # of 255: ink of a block's darker places over its bare ones, from which it shows at all
+COLOUR_POWER = 3  # how hard a colour unlike the hint counts against a block
+
+
+@dataclass(frozen=True)
+class Probes:
+    """Where a layout says marks and bare paper are: points (n, 2) mm, block index (n,), True for a mark (n,)."""
+
+    points: Floats
+    along: Floats
+    block: NDArray[np.int64]
+    mark: NDArray[np.bool_]
+    hints: Floats
+    stride: int
+
+
+@dataclass(frozen=True)
+class Fit:
+    """Marks explained in all, and the share explained of the blocks that print; which those are.
+
+    low, high : (blocks,) ink of bare paper and of a mark on the map
+    """
+
+    explained: float
+    there: float
+    printing: NDArray[np.bool_]
+    low: Floats
+    high: Floats
+
+
+def probes(layout: Layout, backing: Backing, most: int = SAMPLED) -> Probes:
+    """Probing points of every block judged over `backing`, thinned to about `most` marks."""
+    blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
+    total = sum(b.nozzles for b in blocks)
+    stride = max(1, total // most)
+    points, along, index, mark = [], [], [], []
+    boxes = np.array([extent(b) for b in layout.blocks])
+    for k, block in enumerate(blocks):
+        inside = mark_centres(block)[::stride]
+        bare = bare_places(block)
+        others = np.delete(boxes, layout.blocks.index(block), axis=0)
+        x, y = bare[:, :1], bare[:, 1:]
+        half = 0.5 * block.mark[0]
+        taken = ((x + half > others[:, 0]) & (x - half < others[:, 2]) & (y > others[:, 1] - 0.2) & (y < others[:, 3] + 0.2)).any(axis=1)  # fmt: skip
+        bare = bare[~taken][::stride]
+        points += [inside, bare]
+        along.append(np.full(len(inside) + len(bare), block.mark[0]))
+        index.append(np.full(len(inside) + len(bare), k))
+        mark += [np.ones(len(inside), bool), np.zeros(len(bare), bool)]
+    hints = np.array([stroke_colour(b.ink, backing) for b in blocks])
+    return Probes(np.concatenate(points), np.concatenate(along), np.concatenate(index), np.concatenate(mark), hints, stride)  # fmt: skip
+
+
+def bare_places(block: MarksBlock) -> Floats:
+    """Points (n, 2) mm that carry no ink on a perfect sheet: half-way between rows, and one step outside."""
+    centres = mark_centres(block)
+    column, row = np.array(block.column_pitch), np.array(block.row_pitch)
+    rows = -(-block.nozzles // block.columns)
+    origin = np.array(block.origin)
+    between = centres + row / 2 if rows > 1 else centres + (0, 3 * block.mark[1])
+    r, c = np.arange(rows)[:, None], np.arange(min(block.columns, block.nozzles))[:, None]
+    rest = np.arange(block.nozzles, rows * block.columns)[:, None]  # the last row's places that have no nozzle
+    parts = [between, origin + (rest % block.columns) * column + (rest // block.columns) * row]
+    if block.columns > 1:
+        parts += [origin + r * row + k * column for k in (-1, block.columns)]
+    if rows > 1:
+        parts += [origin + c * column - row, origin + c * column + rows * row]
+    return np.concatenate(parts)
+
+
+def stroke_colour(ink: str, backing: Backing) -> Floats:
+    """What an ink takes from (dark backing: adds to) each band of an sRGB photo, a unit vector (3,)."""
+    srgb = np.array([int(ink[i : i + 2], 16) for i in (1, 3, 5)]) / 255.0
+    share = np.clip(1 - srgb if backing == "light" else srgb, 0.02, 1)
+    return np.asarray(share / np.linalg.norm(share))
+
+
+class Judge:
+    """Scores places on one ink map; holds what every scoring needs."""
+
+    def __init__(self, ink: InkMap, plan: Probes, backing: Backing) -> None:
+        self.plan, self.backing, self.small = plan, backing, ink.small
+        self.near = cv2.dilate(ink.ink, np.ones((3, 3), np.uint8))
+        self.blocks = len(plan.hints)
+
+    def __call__(self, place: Place) -> Fit:
+        """How well a place explains the ink."""
+        plan = self.plan
+        value, inside, middle = self._sampled(place)
+        colours = self.small[middle[:, 1], middle[:, 0]].astype(np.float64)
+        explained, shown = 0.0, 0
+        printing = np.zeros(self.blocks, bool)
+        low, high = np.zeros(self.blocks), np.full(self.blocks, 1e9)
+        for k in range(self.blocks):
+            start, stop = np.searchsorted(plan.block, (k, k + 1))
+            own = slice(int(start), int(stop))
+            mark, seen, ink = plan.mark[own], inside[own], value[own]
+            marks, bare = mark & seen, ~mark & seen
+            count = int(mark.sum())
+            if marks.sum() < 3 or bare.sum() < 3:
+                continue
+            low[k] = float(np.median(ink[bare]))
+            top = float(np.quantile(ink[marks], 0.85))
+            printing[k] = max(top, float(np.quantile(ink[bare], 0.85))) - low[k] > PRINTS_FROM
+            if not printing[k]:
+                continue
+            high[k] = max(top, low[k] + PRINTS_FROM)
+            got = np.clip((ink - low[k]) / (high[k] - low[k]), 0, 1)
+            gain = float(got[marks].sum() / count - got[bare].mean() * marks.sum() / count)
+            like = self._likeness(colours[own], marks, bare, got, plan.hints[k]) if gain > 0 else 0.0
+            explained += max(gain, 0.0) * like * count
+            shown += count
+        stride = plan.stride
+        return Fit(explained * stride, explained / shown if shown else 0.0, printing, low, high)
+
+    def quick(self, place: Place, fit: Fit) -> float:
+        """Marks less bare places with ink, by the ink levels of an earlier fit close by; comparable among itself."""
+        plan = self.plan
+        value, inside, _ = self._sampled(place)
+        got = np.clip((value - fit.low[plan.block]) / (fit.high - fit.low)[plan.block], 0, 1) * inside
+        counts = np.maximum(np.stack([np.bincount(plan.block[k], minlength=self.blocks) for k in (plan.mark, ~plan.mark)]), 1)  # fmt: skip
+        sums = np.stack([np.bincount(plan.block[k], weights=got[k], minlength=self.blocks) for k in (plan.mark, ~plan.mark)])  # fmt: skip
+        return float(((sums / counts)[0] - (sums / counts)[1]) @ counts[0])
+
+    def _sampled(self, place: Place) -> tuple[Floats, NDArray[np.bool_], NDArray[np.int64]]:
+        """Ink (n,), whether on the map (n,) and the pixel (n, 2) of each probing point."""
+        plan = self.plan
+        n = len(plan.points)
+        reach = np.stack([0.25 * plan.along, np.zeros(n)], 1)
+        spots = np.concatenate([plan.points - reach, plan.points, plan.points + reach])
+        at = np.rint(np.clip(place(spots), -9.0, 99999.0)).astype(np.int64)
+        h, w = self.near.shape
+        seen = (at >= 0).all(axis=1) & (at[:, 0] < w) & (at[:, 1] < h)
+        ink = np.zeros(3 * n)
+        ink[seen] = self.near[at[seen, 1], at[seen, 0]]
+        return ink.reshape(3, n).mean(axis=0), seen.reshape(3, n).all(axis=0), np.clip(at[n : 2 * n], 0, (w - 1, h - 1))
+
+    def _likeness(
+        self, colours: Floats, marks: NDArray[np.bool_], bare: NDArray[np.bool_], got: Floats, hint: Floats
+    ) -> float:
+        strong = marks & (got > 0.4)
+        if strong.sum() < 3:
+            return 0.0
+        ground = np.median(colours[bare], axis=0) + 3.0
+        mark = np.median(colours[strong], axis=0) + 3.0
+        share = np.clip(1 - mark / ground if self.backing == "light" else (mark - ground) / 200, 0, None)
+        size = float(np.linalg.norm(share))
+        return float(np.clip(share @ hint / (size + 1e-6), 0, 1)) ** COLOUR_POWER if size > 0.01 else 0.3
