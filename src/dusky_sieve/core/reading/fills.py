@@ -12,6 +12,7 @@ from dusky_sieve.core.reading.registration import Registration
 Floats = NDArray[np.float64]
 Photo = NDArray[np.uint8]
 
+RIM_MM = 0.9  # looked at above and below: the fill's edges are found, for no mark of the lattice may lie near them
 COLUMNS = 24  # strips along travel; a line crosses most of them, a hair or a pen stroke few
 EDGE_MM = 0.25  # at the fill's rim, where ink bleeds and paper shines in
 PAPER_MM = (0.4, 1.2)  # beside the fill, where bare paper is looked for
@@ -29,6 +30,11 @@ def read_fill(photo: Photo, block: SolidBlock, registration: Registration, backi
             block, f"The {block.id} block runs over the edge of the photo: step back so that it is in the frame."
         )
     profile = np.median(share, axis=1)
+    inside = _inside(profile, step_mm, block.size[1])
+    if inside is None:
+        return _refused(block, f"The {block.id} block shows no solid ink: the channel may be absent, or this is another sheet.")
+    share, profile = share[inside], profile[inside]
+    step_mm = block.size[1] / len(profile)  # the fill's own edges are its rule
     if float(np.median(profile)) < 0.25:
         return _refused(
             block, f"The {block.id} block shows no solid ink: the channel may be absent, or this is another sheet."
@@ -46,6 +52,16 @@ def read_fill(photo: Photo, block: SolidBlock, registration: Registration, backi
     )  # fmt: skip
 
 
+def _inside(profile: Floats, step_mm: float, height_mm: float) -> slice | None:
+    """The rows between the fill's own top and bottom edge, half-way up each; None where there is no fill."""
+    half = 0.5 * float(np.quantile(profile, 0.8))
+    full = np.flatnonzero(profile > half)
+    if half < 0.06 or len(full) == 0:
+        return None
+    top, foot = int(full[0]), int(full[-1]) + 1
+    return slice(top, foot) if abs((foot - top) * step_mm - height_mm) < 0.08 * height_mm + 0.3 else None
+
+
 def _refused(block: SolidBlock, why: str) -> BlockReading:
     return BlockReading(id=block.id, channel=block.channel, head=block.head, kind="solid", read=False, why=why)
 
@@ -56,16 +72,17 @@ def _ink_share(
     """Ink (rows, COLUMNS) of the fill against the paper beside it, and mm per row. None where it leaves the photo."""
     (x, y), (w, h) = block.origin, block.size
     scale = registration.px_per_mm(np.array([x + w / 2, y + h / 2]))
-    rows = int(np.clip(h * scale * 1.3, 40, 3000))
+    rim = min(RIM_MM, 0.4 * h)
+    rows = int(np.clip((h + 2 * rim) * scale * 1.3, 40, 3000))
     fine = max(COLUMNS * 6, int(w * scale * 0.7) // COLUMNS * COLUMNS)
     xs = x + np.linspace(min(EDGE_MM, 0.1 * w), w - min(EDGE_MM, 0.1 * w), fine)
-    ys = y + (np.arange(rows) + 0.5) * h / rows
+    ys = y - rim + (np.arange(rows) + 0.5) * (h + 2 * rim) / rows
     beside = np.array([x - PAPER_MM[1], x - PAPER_MM[0], x + w + PAPER_MM[0], x + w + PAPER_MM[1]])
     grid = np.stack(np.meshgrid(np.concatenate([xs, beside]), ys), axis=-1)
     place = registration.to_photo(grid.reshape(-1, 2)).astype(np.float32).reshape(rows, -1, 2)
     inner = place[:, :fine]
     if (inner < 0).any() or (inner[..., 0] > photo.shape[1] - 1).any() or (inner[..., 1] > photo.shape[0] - 1).any():
-        return None, h / rows
+        return None, (h + 2 * rim) / rows
     codes = cv2.remap(photo, place[..., 0], place[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
     light = cv2.LUT(np.ascontiguousarray(codes), LINEAR).astype(np.float64)
     paper = light[:, fine:].max(axis=1) if backing == "light" else light[:, fine:].min(axis=1)
@@ -73,7 +90,7 @@ def _ink_share(
     strips = light[:, :fine].reshape(rows, COLUMNS, -1, 3).mean(axis=2)
     hint = np.clip(1 - ink_rgb(block.ink), 0.03, 1) if backing == "light" else np.clip(ink_rgb(block.ink), 0.03, 1)
     ink = 1 - strips / paper if backing == "light" else strips - paper
-    return np.asarray(ink @ (hint / (hint @ hint))), h / rows
+    return np.asarray(ink @ (hint / (hint @ hint))), (h + 2 * rim) / rows
 
 
 def _lines(

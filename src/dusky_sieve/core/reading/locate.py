@@ -10,9 +10,9 @@ from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_height, mark_centres
 from dusky_sieve.core.reading.align import align, plausible, shrunk
 from dusky_sieve.core.reading.find import Candidate, Marks, gather_marks, similarities, stroke_ways
-from dusky_sieve.core.reading.follow import follow
+from dusky_sieve.core.reading.follow import follow, slide
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
-from dusky_sieve.core.reading.registration import Registration, project, through
+from dusky_sieve.core.reading.registration import Registration, project, rigid, through
 from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
 from dusky_sieve.core.reading.tilt import Lean, leans
 
@@ -21,7 +21,8 @@ Bytes = NDArray[np.uint8]
 Bools = NDArray[np.bool_]
 Photo = NDArray[np.uint8]
 
-CLEARLY_FOUND = 0.62  # share explained at which no further candidate is tried
+CLEARLY_FOUND = 0.7  # share explained at which no further candidate is tried
+HALF_FOUND, WELL_FOUND = 0.25, 0.85  # between them a place is laid onto the strokes a second time
 FOUND_FROM = 0.42  # share explained of the blocks that show ink, below which nothing on the photo is the sheet
 LEAST_MARKS = 8.0  # explained marks, below which the rest is luck
 CLEAR_LEAD = 4.0  # marks by which the best place must explain more than any other way round
@@ -72,7 +73,7 @@ class Locator:
                 f"{self.file}: no sheet of the layout “{self.layout.name}” was found. Photograph the whole printed pattern "
                 "flat, sharp and filling most of the frame, or check that this is the right printer's sheet."
             )
-        best = self._right_way_round(best)
+        best = self._right_way_round(best, strokes, candidates)
         self._refuse_another_sheet(best, strokes)
         return enlarged(best.registration, self.map.factor)
 
@@ -84,7 +85,7 @@ class Locator:
         off = np.abs((strokes.lean - direction + np.pi / 2) % np.pi - np.pi / 2)
         lean = Lean(np.eye(3), direction, None, off < np.radians(25))
         lines = strokes.drawn(self._like_marks(strokes, Candidate(1.0, homography, lean)))
-        registration, fit = self._settled(self._follow(lines, homography))
+        registration, fit = self._settled(self._follow(lines, rigid(homography, self.layout.size)))
         if fit.there < FOUND_FROM or fit.explained < LEAST_MARKS:
             raise SheetNotFound(
                 f"{self.file}: no marks of the layout “{self.layout.name}” lie between the four corners. "
@@ -107,13 +108,27 @@ class Locator:
         aligned = align(lines, candidate.homography, self.marks, self.layout)
         if aligned is None or aligned[0] < least:
             return None
-        registration = self._follow(lines, aligned[1])
-        registration, fit = self._settled(registration)
-        return Found(registration, fit, candidate.lean, lines)
+        registration, fit = self._settled(self._follow(lines, rigid(aligned[1], self.layout.size)))
+        found = Found(registration, fit, candidate.lean, lines)
+        if not HALF_FOUND < fit.there < WELL_FOUND:
+            return found
+        # Half right: strokes are picked again from where it lies now, and all of it once more.
+        again = Candidate(candidate.score, homography_of(registration), candidate.lean)
+        lines = strokes.drawn(self._like_marks(strokes, again))
+        aligned = align(lines, again.homography, self.marks, self.layout)
+        if aligned is None:
+            return found
+        registration, fit = self._settled(self._follow(lines, rigid(aligned[1], self.layout.size)))
+        return Found(registration, fit, candidate.lean, lines) if fit.explained > found.fit.explained else found
 
-    def _follow(self, lines: Bytes, homography: Floats) -> Registration:
-        across = project(homography, np.array(self.layout.size) / 2 + np.array([[0.0, 0.0], [0.0, 1.0]]))
-        return follow(lines, homography, self.marks, self.layout, self.clear_mm * float(np.linalg.norm(across[1] - across[0])))  # fmt: skip
+    def _follow(self, lines: Bytes, start: Registration) -> Registration:
+        """The registration laid onto the strokes, across travel and then along it."""
+        followed = follow(lines, start, self.marks, self.clear_mm)
+        fit = self.judge(followed.to_photo)
+        printing = [b for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]
+        if not printing:
+            return followed
+        return slide(self.map.ink, followed, printing, self.layout)
 
     def _like_marks(self, strokes: Strokes, candidate: Candidate) -> Bools:
         """Strokes (n,) that may be this candidate's marks: about as long and wide as most where the pattern should be.
@@ -133,10 +148,11 @@ class Locator:
         longest = max(2.5 * long + 3, 1.3 * self.longest_run_mm * float(np.linalg.norm(across[1] - across[0])))
         return np.asarray(near & (strokes.long < longest) & (strokes.wide < 2.2 * wide + 1))
 
-    def _settled(self, registration: Registration) -> tuple[Registration, Fit]:
+    def _settled(self, registration: Registration, levels: Fit | None = None) -> tuple[Registration, Fit]:
         """The registration moved by whole lattice steps to where the pattern's edges have ink.
 
-        A lattice fits itself one step aside almost as well as in place; only its edges tell.
+        A lattice fits itself one step aside almost as well as in place; only its edges tell. `levels` has the
+        photo's ink levels where the place itself cannot tell them yet.
         """
         steps: set[tuple[float, float]] = set()
         for block in self.blocks:
@@ -145,9 +161,9 @@ class Locator:
                 steps |= {(round(dx, 3), round(dy, 3)), (round(-dx, 3), round(-dy, 3))}
             if len(steps) > 24:
                 break
-        fit = self.judge(registration.to_photo)
+        fit = levels or self.judge(registration.to_photo)
         at, best = (0.0, 0.0), self.judge.quick(registration.to_photo, fit)
-        for _ in range(6):
+        for _ in range(10):
             tried = [(at[0] + dx, at[1] + dy) for dx, dy in sorted(steps)]
             values = [self.judge.quick(self._beside(registration, step), fit) for step in tried]
             top = int(np.argmax(values))
@@ -155,13 +171,21 @@ class Locator:
                 break
             at, best = tried[top], values[top]
         settled = moved(registration, at)
-        return settled, fit if at == (0.0, 0.0) else self.judge(settled.to_photo)
+        return settled, fit if at == (0.0, 0.0) and levels is None else self.judge(settled.to_photo)
 
     @staticmethod
     def _beside(registration: Registration, step: tuple[float, float]) -> Place:
         return lambda points: registration.to_photo(points + step)
 
-    def _right_way_round(self, best: Found) -> Found:
+    def _turned(self, best: Found, strokes: Strokes, candidates: list[Candidate]) -> list[Found]:
+        """The likeliest candidates that lie the other way round, refined in their own right."""
+        along = np.array([[0.0, 0.0], [self.layout.size[0], 0.0]])
+        mine = np.diff(best.registration.to_photo(along), axis=0)[0]
+        other = [c for c in candidates if float(np.diff(project(c.homography, along), axis=0)[0] @ mine) < 0]
+        found = [self._refined(strokes, candidate, UNLIKE) for candidate in other[:RIVALS_REFINED]]
+        return [way for way in found if way is not None]
+
+    def _right_way_round(self, best: Found, strokes: Strokes, candidates: list[Candidate]) -> Found:
         """The way round that explains most, once it clearly leads every other that lays the pattern onto itself."""
         full = Judge(self.map, probes(self.layout, self.backing, 20_000), self.backing)
         w, h = self.layout.size
@@ -169,8 +193,11 @@ class Locator:
         ways = [Found(best.registration, full(best.registration.to_photo), best.lean, best.lines)]
         for turn, shift in self._rivals(ways[0].fit):
             laid = through(best.registration.to_photo(turn * grid + shift), grid, self.layout.size)
-            settled, _ = self._settled(self._follow(best.lines, laid.homography))
+            settled, _ = self._settled(laid, ways[0].fit)
+            settled, _ = self._settled(self._follow(best.lines, settled))
             ways.append(Found(settled, full(settled.to_photo), best.lean, best.lines))
+        for way in self._turned(best, strokes, candidates):
+            ways.append(Found(way.registration, full(way.registration.to_photo), way.lean, way.lines))
         ways.sort(key=lambda way: -way.fit.explained)
         top = ways[0]
         others = [way for way in ways[1:] if self._apart(top.registration, way.registration)]
@@ -226,6 +253,13 @@ class Locator:
                 f"{self.file}: the print on this photo is not the layout “{self.layout.name}”: many of its marks stand where "
                 "that sheet has none. Check that this is the right printer's sheet."
             )
+
+
+def homography_of(registration: Registration) -> Floats:
+    """The homography closest to a registration with its warp."""
+    w, h = registration.size
+    grid = np.stack(np.meshgrid(np.linspace(0, w, 7), np.linspace(0, h, 7)), -1).reshape(-1, 2)
+    return through(registration.to_photo(grid), grid, registration.size).homography
 
 
 def moved(registration: Registration, step: tuple[float, float]) -> Registration:

@@ -61,8 +61,8 @@ def project(homography: Floats, points: Floats) -> Floats:
 def fit_warp(registration: Registration, centres: Floats, offsets: Floats, spread: Floats) -> Registration:
     """The same registration moved by a robust smooth fit to offsets (n, 2) mm, as supple as the marks allow.
 
-    spread : (n, 2) one-sigma of each offset in mm. Deflected marks are outvoted: Tukey's biweight, c = 4.685
-    (Beaton & Tukey 1974).
+    spread : (n, 2) one-sigma of each offset in mm. Deflected marks are outvoted by Cauchy weights, which never
+    fall to nothing: a corner where all marks lie off together still draws the fit, for nothing there speaks against it.
     """
     n = len(centres)
     degree = 4 if n >= 220 else 3 if n >= 100 else 2 if n >= 40 else 1 if n >= 12 else 0
@@ -84,8 +84,8 @@ def fit_warp(registration: Registration, centres: Floats, offsets: Floats, sprea
             ridge = RIDGE * w.sum() / 10 * np.diag(stiff)
             solution = np.linalg.solve((basis * w[:, None]).T @ basis + ridge, (basis * w[:, None]).T @ offsets[:, axis])  # fmt: skip
             left = offsets[:, axis] - basis @ solution
-            scale = 1.4826 * np.median(np.abs(left[weight > 1e-3])) + 1e-6
-            keep = (weight > 1e-3) * np.maximum(0, 1 - (left / (4.685 * scale)) ** 2) ** 2
+            scale = 2.0 * 1.4826 * float(np.median(np.abs(left[weight > 1e-3]))) + 2e-3
+            keep = (weight > 1e-3) / (1 + (left / scale) ** 2)
         total[:count, axis] += solution
     return Registration(registration.homography, total, registration.size)
 

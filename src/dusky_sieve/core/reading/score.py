@@ -7,13 +7,14 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, extent, mark_centres
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_width, extent, mark_centres
 from dusky_sieve.core.reading.inkmap import InkMap
 
 Floats = NDArray[np.float64]
 Place = Callable[[Floats], Floats]  # sheet points (n, 2) mm to ink map pixels
 
 SAMPLED = 1500  # marks looked at while candidates are compared
+GAP_MM = 0.2  # between neighbours along travel, from which the gap shows on the ink map
 PRINTS_FROM = 4.0  # of 255: ink of a block's darker places over its bare ones, from which it shows at all
 COLOUR_POWER = 3  # how hard a colour unlike the hint counts against a block
 
@@ -60,7 +61,8 @@ def probes(layout: Layout, backing: Backing, most: int = SAMPLED) -> Probes:
         taken = ((x + half > others[:, 0]) & (x - half < others[:, 2]) & (y > others[:, 1] - 0.2) & (y < others[:, 3] + 0.2)).any(axis=1)  # fmt: skip
         bare = bare[~taken][::stride]
         points += [inside, bare]
-        along.append(np.full(len(inside) + len(bare), block.mark[0]))
+        gaps = np.abs((bare[:, None] - mark_centres(block)[None, : block.columns]) @ [1.0, 0.0]).min(axis=1) > 0.5 * block.mark[0]  # fmt: skip
+        along += [np.full(len(inside), block.mark[0]), np.where(gaps, 0.0, block.mark[0])]
         index.append(np.full(len(inside) + len(bare), k))
         mark += [np.ones(len(inside), bool), np.zeros(len(bare), bool)]
     hints = np.array([stroke_colour(b.ink, backing) for b in blocks])
@@ -76,6 +78,11 @@ def bare_places(block: MarksBlock) -> Floats:
     between = centres + row / 2 if rows > 1 else centres + (0, 3 * block.mark[1])
     r, c = np.arange(rows)[:, None], np.arange(min(block.columns, block.nozzles))[:, None]
     rest = np.arange(block.nozzles, rows * block.columns)[:, None]  # the last row's places that have no nozzle
+    gap = clear_width(block)
+    if block.columns > 1 and gap > GAP_MM:
+        across = np.arange(block.nozzles) % block.columns < block.columns - 1
+        parts_in_row = centres[across] + column / 2
+        between = np.concatenate([between, parts_in_row[:-1]])
     parts = [between, origin + (rest % block.columns) * column + (rest // block.columns) * row]
     if block.columns > 1:
         parts += [origin + r * row + k * column for k in (-1, block.columns)]
