@@ -148,7 +148,14 @@ def shrunk(factor: float) -> Floats:
 
 def _blurred(lines: Bytes, factor: float, blur: float) -> Image:
     """Strokes made smaller, blurred; the root brings faint and dense places closer."""
-    small = cv2.resize(lines, None, fx=factor, fy=factor, interpolation=cv2.INTER_AREA) if factor < 1 else lines
+    small = lines
+    if factor < 0.3:  # by a whole number first, which is many times faster
+        whole = int(0.5 / factor)
+        h, w = (side // whole * whole for side in lines.shape)
+        small = cv2.resize(lines[:h, :w], (w // whole, h // whole), interpolation=cv2.INTER_AREA)
+        factor *= whole
+    if factor < 1:
+        small = cv2.resize(small, None, fx=factor, fy=factor, interpolation=cv2.INTER_AREA)
     soft = cv2.GaussianBlur(small.astype(np.float32) / 255, (0, 0), blur)
     return np.asarray(np.sqrt(np.maximum(soft, 0)), np.float32)
 

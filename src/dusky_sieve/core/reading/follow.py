@@ -18,7 +18,7 @@ Floats = NDArray[np.float64]
 Singles = NDArray[np.float32]
 Bytes = NDArray[np.uint8]
 
-MOST_POINTS = 5000
+MOST_POINTS = 3000
 # Degree of the displacement, iterations, and the share of the pattern about its middle that takes part: it grows,
 # so that the rim, where lens and curl bend most, is met from close by and not one row off.
 PLAN = ((1, 3, 0.5), (2, 4, 0.5), (2, 4, 0.75), (3, 4, 0.75), (3, 5, 1.0), (4, 5, 1.0))
@@ -26,17 +26,21 @@ STIFF = 0.002  # pull towards the start, per point, of terms beyond the first de
 FAR_SHARE = 0.45  # of the lattice's clear height: beyond it a point belongs to no stroke
 
 ROW_SAMPLES = 10  # per column step, along a row
-MOST_ROWS = 400
+MOST_ROWS = 150
 SLIDES = ((0.45, 1, 6), (0.3, 2, 5), (0.16, 3, 5))  # blur in column steps, degree, iterations
 BEYOND = 1.3  # column steps looked at beyond a row's ends
 
 
-def follow(lines: Bytes, start: Registration, marks: Marks, clear_mm: float) -> Registration:
-    """Registration (sheet mm to ink map) moved across travel onto the strokes of `lines` (rows, columns) 255.
+def distance_to(lines: Bytes) -> Singles:
+    """Distance (rows, columns) in pixels to the nearest stroke of `lines`, 255 where one lies."""
+    return np.asarray(cv2.distanceTransform(cv2.bitwise_not(lines), cv2.DIST_L2, 3), np.float32)
+
+
+def follow(distance: Singles, start: Registration, marks: Marks, clear_mm: float) -> Registration:
+    """Registration (sheet mm to ink map) moved across travel onto strokes, from the distance to them.
 
     clear_mm : distance between strokes of neighbouring rows; sets how far a point may look.
     """
-    distance = np.asarray(cv2.distanceTransform(cv2.bitwise_not(lines), cv2.DIST_L2, 3), np.float32)
     size = start.size
     cap = float(np.clip(FAR_SHARE * clear_mm * start.px_per_mm(np.array(size) / 2), 2.0, 40.0))
     stride = max(1, len(marks.centres) * 3 // MOST_POINTS)

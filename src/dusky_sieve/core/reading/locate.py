@@ -7,10 +7,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_height, mark_centres
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_height, extent, mark_centres
 from dusky_sieve.core.reading.align import align, plausible, shrunk
 from dusky_sieve.core.reading.find import Candidate, Marks, gather_marks, similarities, stroke_ways
-from dusky_sieve.core.reading.follow import follow, slide
+from dusky_sieve.core.reading.follow import distance_to, follow, slide
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
 from dusky_sieve.core.reading.registration import Registration, project, rigid, through
 from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
@@ -18,15 +18,18 @@ from dusky_sieve.core.reading.tilt import Lean, leans
 
 Floats = NDArray[np.float64]
 Bytes = NDArray[np.uint8]
+Singles = NDArray[np.float32]
 Bools = NDArray[np.bool_]
 Photo = NDArray[np.uint8]
 
 CLEARLY_FOUND = 0.7  # share explained at which no further candidate is tried
+SURELY_FOUND = 0.82  # share explained from which the place itself is beyond doubt and only likeness is left to ask
 HALF_FOUND, WELL_FOUND = 0.25, 0.85  # between them a place is laid onto the strokes a second time
 FOUND_FROM = 0.42  # share explained of the blocks that show ink, below which nothing on the photo is the sheet
 LEAST_MARKS = 8.0  # explained marks, below which the rest is luck
 CLEAR_LEAD = 4.0  # marks by which the best place must explain more than any other way round
 LEAD_SHARE = 0.02  # and the share of all that it explains
+GLANCED = 600  # marks looked at while whole lattice steps are tried
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
 MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
@@ -39,17 +42,22 @@ class Found:
     registration: Registration
     fit: Fit
     lean: Lean
-    lines: Bytes
+    distance: Singles
 
 
 class Locator:
     """Finds one layout on one photo; keeps what the stages share."""
 
     def __init__(self, photo: Photo, layout: Layout, backing: Backing, file: str) -> None:
-        self.layout, self.backing, self.file = layout, backing, file
+        self.whole, self.backing, self.file = layout, backing, file
+        # All work is done on the box of the marks judged over this backing: fills and blocks that this photo cannot
+        # show would only be bare paper where ink may well lie.
+        self.layout, self.corner = _boxed(layout, backing)
+        layout = self.layout
         self.map: InkMap = ink_map(photo, layout, backing)
         self.marks: Marks = gather_marks(layout, backing)
         self.judge = Judge(self.map, probes(layout, backing), backing)
+        self.glance = Judge(self.map, probes(layout, backing, GLANCED), backing, self.judge.near)
         self.blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
         self.longest_run_mm = max(length for _, length in stroke_ways(layout, self.marks))
         self.clear_mm = float(np.median([clear_height(b) for b in self.blocks]))
@@ -75,23 +83,31 @@ class Locator:
             )
         best = self._right_way_round(best, strokes, candidates)
         self._refuse_another_sheet(best, strokes)
-        return enlarged(best.registration, self.map.factor)
+        return self._whole_sheet(best.registration)
+
+    def _whole_sheet(self, registration: Registration) -> Registration:
+        """The registration of the whole sheet on the photo, from the one of the marks' box on the ink map."""
+        back = np.array([[1, 0, -self.corner[0]], [0, 1, -self.corner[1]], [0, 0, 1.0]])
+        full = np.linalg.inv(shrunk(self.map.factor)) @ registration.homography @ back
+        return Registration(full / full[2, 2], registration.warp, registration.size, self.corner)
 
     def near(self, homography: Floats) -> Registration:
-        """The registration close to a homography (sheet mm to map pixels) that a person gave."""
+        """The registration close to a homography (sheet mm to photo pixels) that a person gave."""
+        forth = np.array([[1, 0, self.corner[0]], [0, 1, self.corner[1]], [0, 0, 1.0]])
+        homography = shrunk(self.map.factor) @ homography @ forth
         strokes = find_strokes(self.map.ink)
         along = project(homography, np.array([[0.0, 0.0], [self.layout.size[0], 0.0]]))
         direction = float(np.arctan2(*(along[1] - along[0])[::-1]))
         off = np.abs((strokes.lean - direction + np.pi / 2) % np.pi - np.pi / 2)
         lean = Lean(np.eye(3), direction, None, off < np.radians(25))
         lines = strokes.drawn(self._like_marks(strokes, Candidate(1.0, homography, lean)))
-        registration, fit = self._settled(self._follow(lines, rigid(homography, self.layout.size)))
+        registration, fit = self._settled(self._follow(distance_to(lines), rigid(homography, self.layout.size)))
         if fit.there < FOUND_FROM or fit.explained < LEAST_MARKS:
             raise SheetNotFound(
                 f"{self.file}: no marks of the layout “{self.layout.name}” lie between the four corners. "
                 "Mark the corners of the printed pattern, the top left one first."
             )
-        return enlarged(registration, self.map.factor)
+        return self._whole_sheet(registration)
 
     def _best(self, strokes: Strokes, candidates: list[Candidate], best: Found | None) -> Found | None:
         """The best of the candidates once refined; stops at one that is clearly it."""
@@ -108,8 +124,9 @@ class Locator:
         aligned = align(lines, candidate.homography, self.marks, self.layout)
         if aligned is None or aligned[0] < least:
             return None
-        registration, fit = self._settled(self._follow(lines, rigid(aligned[1], self.layout.size)))
-        found = Found(registration, fit, candidate.lean, lines)
+        distance = distance_to(lines)
+        registration, fit = self._settled(self._follow(distance, rigid(aligned[1], self.layout.size)))
+        found = Found(registration, fit, candidate.lean, distance)
         if not HALF_FOUND < fit.there < WELL_FOUND:
             return found
         # Half right: strokes are picked again from where it lies now, and all of it once more.
@@ -118,12 +135,13 @@ class Locator:
         aligned = align(lines, again.homography, self.marks, self.layout)
         if aligned is None:
             return found
-        registration, fit = self._settled(self._follow(lines, rigid(aligned[1], self.layout.size)))
-        return Found(registration, fit, candidate.lean, lines) if fit.explained > found.fit.explained else found
+        distance = distance_to(lines)
+        registration, fit = self._settled(self._follow(distance, rigid(aligned[1], self.layout.size)))
+        return Found(registration, fit, candidate.lean, distance) if fit.explained > found.fit.explained else found
 
-    def _follow(self, lines: Bytes, start: Registration) -> Registration:
+    def _follow(self, distance: Singles, start: Registration) -> Registration:
         """The registration laid onto the strokes, across travel and then along it."""
-        followed = follow(lines, start, self.marks, self.clear_mm)
+        followed = follow(distance, start, self.marks, self.clear_mm)
         fit = self.judge(followed.to_photo)
         printing = [b for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]
         if not printing:
@@ -162,10 +180,11 @@ class Locator:
             if len(steps) > 24:
                 break
         fit = levels or self.judge(registration.to_photo)
-        at, best = (0.0, 0.0), self.judge.quick(registration.to_photo, fit)
+        quick = self.glance.quick
+        at, best = (0.0, 0.0), quick(registration.to_photo, fit)
         for _ in range(10):
             tried = [(at[0] + dx, at[1] + dy) for dx, dy in sorted(steps)]
-            values = [self.judge.quick(self._beside(registration, step), fit) for step in tried]
+            values = [quick(self._beside(registration, step), fit) for step in tried]
             top = int(np.argmax(values))
             if values[top] <= best * 1.001 + 1e-9:
                 break
@@ -187,17 +206,18 @@ class Locator:
 
     def _right_way_round(self, best: Found, strokes: Strokes, candidates: list[Candidate]) -> Found:
         """The way round that explains most, once it clearly leads every other that lays the pattern onto itself."""
-        full = Judge(self.map, probes(self.layout, self.backing, 20_000), self.backing)
+        full = Judge(self.map, probes(self.layout, self.backing, 12_000), self.backing, self.judge.near)
         w, h = self.layout.size
         grid = np.stack(np.meshgrid(np.linspace(0, w, 9), np.linspace(0, h, 9)), -1).reshape(-1, 2)
-        ways = [Found(best.registration, full(best.registration.to_photo), best.lean, best.lines)]
+        ways = [Found(best.registration, full(best.registration.to_photo), best.lean, best.distance)]
         for turn, shift in self._rivals(ways[0].fit):
             laid = through(best.registration.to_photo(turn * grid + shift), grid, self.layout.size)
             settled, _ = self._settled(laid, ways[0].fit)
-            settled, _ = self._settled(self._follow(best.lines, settled))
-            ways.append(Found(settled, full(settled.to_photo), best.lean, best.lines))
-        for way in self._turned(best, strokes, candidates):
-            ways.append(Found(way.registration, full(way.registration.to_photo), way.lean, way.lines))
+            if best.fit.there < SURELY_FOUND:
+                settled, _ = self._settled(self._follow(best.distance, settled))
+            ways.append(Found(settled, full(settled.to_photo), best.lean, best.distance))
+        for way in self._turned(best, strokes, candidates) if best.fit.there < SURELY_FOUND else []:
+            ways.append(Found(way.registration, full(way.registration.to_photo), way.lean, way.distance))
         ways.sort(key=lambda way: -way.fit.explained)
         top = ways[0]
         others = [way for way in ways[1:] if self._apart(top.registration, way.registration)]
@@ -209,12 +229,13 @@ class Locator:
         return top
 
     def _apart(self, a: Registration, b: Registration) -> bool:
-        """Whether two places differ by more than half a lattice step anywhere at the pattern's corners."""
+        """Whether two places differ by more than about half a lattice step at the pattern's corners."""
         w, h = self.layout.size
         corners = np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]])
         step = min(float(np.hypot(*b.column_pitch)) for b in self.blocks)
         scale = a.px_per_mm(np.array(self.layout.size) / 2)
-        return bool(np.linalg.norm(a.to_photo(corners) - b.to_photo(corners), axis=1).max() > 0.5 * min(step, self.clear_mm) * scale)  # fmt: skip
+        apart = np.linalg.norm(a.to_photo(corners) - b.to_photo(corners), axis=1)
+        return bool(np.median(apart) > 0.6 * min(step, self.clear_mm) * scale)
 
     def _rivals(self, fit: Fit) -> list[tuple[float, Floats]]:
         """Turn (1 or -1) and shift (mm) of the ways that lay most printing blocks onto blocks, both ways round."""
@@ -222,13 +243,18 @@ class Locator:
         shown = middles[fit.printing] if fit.printing.any() else middles
         reach = 0.3 * np.median([np.ptp(mark_centres(b), axis=0) for b in self.blocks], axis=0) + 0.3
         ranked: list[tuple[int, float, Floats]] = []
+        seen: set[tuple[float, ...]] = set()
+        anchors = {int(pick(shown @ np.array(way))) for pick in (np.argmin, np.argmax) for way in ((1, 0.9), (1, -0.9))}
         for turn in (-1.0, 1.0):
             for target in middles:
-                shift = target - turn * shown[0]
-                if turn == 1.0 and np.abs(shift).max() < 0.05:
-                    continue
-                landed = np.abs((turn * shown + shift)[:, None] - middles[None]) < reach
-                ranked.append((int(landed.all(axis=2).any(axis=1).sum()), turn, -turn * shift))
+                for anchor in anchors:
+                    shift = target - turn * shown[anchor]
+                    key = (turn, round(float(shift[0]), 1), round(float(shift[1]), 1))
+                    if key in seen or (turn == 1.0 and np.abs(shift).max() < 0.05):
+                        continue
+                    seen.add(key)
+                    landed = np.abs((turn * shown + shift)[:, None] - middles[None]) < reach
+                    ranked.append((int(landed.all(axis=2).any(axis=1).sum()), turn, -turn * shift))
         ranked.sort(key=lambda way: -way[0])
         turned = [way for way in ranked if way[1] < 0][:RIVALS_REFINED]
         moved_on = [way for way in ranked if way[1] > 0 and way[0] >= 0.5 * len(shown)][:RIVALS_REFINED]
@@ -270,10 +296,13 @@ def moved(registration: Registration, step: tuple[float, float]) -> Registration
     return Registration(registration.homography @ shift, registration.warp, registration.size)
 
 
-def enlarged(registration: Registration, factor: float) -> Registration:
-    """The registration on the photo, from the one on a picture of it made smaller by `factor`."""
-    full = np.linalg.inv(shrunk(factor)) @ registration.homography
-    return Registration(full / full[2, 2], registration.warp, registration.size)
+def _boxed(layout: Layout, backing: Backing) -> tuple[Layout, tuple[float, float]]:
+    """The layout moved so that the box of its marks over `backing` starts at 0, 0; and where that box stood."""
+    boxes = np.array([extent(b) for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing])
+    x, y = float(boxes[:, 0].min()), float(boxes[:, 1].min())
+    blocks = tuple(b.model_copy(update={"origin": (b.origin[0] - x, b.origin[1] - y)}) for b in layout.blocks)
+    size = (float(boxes[:, 2].max()) - x, float(boxes[:, 3].max()) - y)
+    return layout.model_copy(update={"blocks": blocks, "size": size}), (x, y)
 
 
 def by_corners(
@@ -292,4 +321,4 @@ def by_corners(
             f"{file}: the four corners are not those of a sheet. Mark the pattern's own top left corner first, then on clockwise."
         )
     locator = Locator(photo, layout, backing, file)
-    return locator.near(shrunk(locator.map.factor) @ np.asarray(given, np.float64))
+    return locator.near(np.asarray(given, np.float64))

@@ -20,18 +20,23 @@ class Registration:
 
     homography : (3, 3), sheet mm to upright photo pixels, first pixel's centre at 0, 0
     warp : (15, 2), coefficients in mm of a quartic in x and y scaled to -1..1 over the sheet
-    size : sheet width and height, mm
+    size, origin : the box of sheet mm that the warp is scaled to, width and height, and its top left corner
     """
 
     homography: Floats
     warp: Floats
     size: tuple[float, float]
+    origin: tuple[float, float] = (0.0, 0.0)
 
     def displaced(self, points: Floats) -> Floats:
         """Sheet points (n, 2) mm moved by the smooth warp."""
         if not self.warp.any():
             return points
-        return points + warp_terms(points, self.size) @ self.warp
+        return np.asarray(points + self.terms(points) @ self.warp)
+
+    def terms(self, points: Floats) -> Floats:
+        """The warp's polynomial terms (n, 15) at sheet points (n, 2) mm."""
+        return warp_terms(points - np.asarray(self.origin), self.size)
 
     def to_photo(self, points: Floats) -> Floats:
         """Photo pixels (n, 2) of sheet points (n, 2) mm, warp included."""
@@ -69,7 +74,7 @@ def fit_warp(registration: Registration, centres: Floats, offsets: Floats, sprea
     if degree == 0:
         return registration
     count = DEGREES[degree]
-    basis = warp_terms(centres, registration.size)[:, :count]
+    basis = registration.terms(centres)[:, :count]
     total = registration.warp.copy()
     stiff = np.array([0.0, 0.1, 0.1] + [1.0] * 7 + [2.0] * 5)[:count]
     for axis in (0, 1):
@@ -87,7 +92,7 @@ def fit_warp(registration: Registration, centres: Floats, offsets: Floats, sprea
             scale = 2.0 * 1.4826 * float(np.median(np.abs(left[weight > 1e-3]))) + 2e-3
             keep = (weight > 1e-3) / (1 + (left / scale) ** 2)
         total[:count, axis] += solution
-    return Registration(registration.homography, total, registration.size)
+    return Registration(registration.homography, total, registration.size, registration.origin)
 
 
 def through(places: Floats, points: Floats, size: tuple[float, float]) -> Registration:

@@ -16,18 +16,23 @@ Place = Callable[[Floats], Floats]  # sheet points (n, 2) mm to ink map pixels
 SAMPLED = 1500  # marks looked at while candidates are compared
 GAP_MM = 0.2  # between neighbours along travel, from which the gap shows on the ink map
 PRINTS_FROM = 4.0  # of 255: ink of a block's darker places over its bare ones, from which it shows at all
+DEPTH_FREE, DEPTH_SPREAD = 0.25, 0.6  # log ratio of strengths that says nothing yet, and its one-sigma beyond
 COLOUR_POWER = 3  # how hard a colour unlike the hint counts against a block
 
 
 @dataclass(frozen=True)
 class Probes:
-    """Where a layout says marks and bare paper are: points (n, 2) mm, block index (n,), True for a mark (n,)."""
+    """Where a layout says marks and bare paper are: points (n, 2) mm, block index (n,), True for a mark (n,).
+
+    hints, depths : (blocks, 3) colour each ink takes from the light, unit vectors, and (blocks,) how much
+    """
 
     points: Floats
     along: Floats
     block: NDArray[np.int64]
     mark: NDArray[np.bool_]
     hints: Floats
+    depths: Floats
     stride: int
 
 
@@ -66,6 +71,7 @@ def probes(layout: Layout, backing: Backing, most: int = SAMPLED) -> Probes:
         index.append(np.full(len(inside) + len(bare), k))
         mark += [np.ones(len(inside), bool), np.zeros(len(bare), bool)]
     hints = np.array([stroke_colour(b.ink, backing) for b in blocks])
+    depths = np.array([np.linalg.norm(hint_share(b.ink, backing)) for b in blocks])
     return Probes(np.concatenate(points), np.concatenate(along), np.concatenate(index), np.concatenate(mark), hints, stride)  # fmt: skip
 
 
@@ -91,19 +97,24 @@ def bare_places(block: MarksBlock) -> Floats:
     return np.concatenate(parts)
 
 
-def stroke_colour(ink: str, backing: Backing) -> Floats:
-    """What an ink takes from (dark backing: adds to) each band of an sRGB photo, a unit vector (3,)."""
+def hint_share(ink: str, backing: Backing) -> Floats:
+    """What an ink takes from (dark backing: adds to) each band of an sRGB photo, (3,) in 0..1."""
     srgb = np.array([int(ink[i : i + 2], 16) for i in (1, 3, 5)]) / 255.0
-    share = np.clip(1 - srgb if backing == "light" else srgb, 0.02, 1)
+    return np.asarray(np.clip(1 - srgb if backing == "light" else srgb, 0.02, 1))
+
+
+def stroke_colour(ink: str, backing: Backing) -> Floats:
+    """The same as a unit vector (3,)."""
+    share = hint_share(ink, backing)
     return np.asarray(share / np.linalg.norm(share))
 
 
 class Judge:
     """Scores places on one ink map; holds what every scoring needs."""
 
-    def __init__(self, ink: InkMap, plan: Probes, backing: Backing) -> None:
+    def __init__(self, ink: InkMap, plan: Probes, backing: Backing, near: NDArray[np.uint8] | None = None) -> None:
         self.plan, self.backing, self.small = plan, backing, ink.small
-        self.near = cv2.dilate(ink.ink, np.ones((3, 3), np.uint8))
+        self.near = np.asarray(cv2.dilate(ink.ink, np.ones((3, 3), np.uint8)), np.uint8) if near is None else near
         self.blocks = len(plan.hints)
 
     def __call__(self, place: Place) -> Fit:
@@ -111,7 +122,8 @@ class Judge:
         plan = self.plan
         value, inside, middle = self._sampled(place)
         colours = self.small[middle[:, 1], middle[:, 0]].astype(np.float64)
-        explained, shown = 0.0, 0
+        shown = 0
+        depth, gained = np.zeros(self.blocks), np.zeros(self.blocks)
         printing = np.zeros(self.blocks, bool)
         low, high = np.zeros(self.blocks), np.full(self.blocks, 1e9)
         for k in range(self.blocks):
@@ -130,11 +142,21 @@ class Judge:
             high[k] = max(top, low[k] + PRINTS_FROM)
             got = np.clip((ink - low[k]) / (high[k] - low[k]), 0, 1)
             gain = float(got[marks].sum() / count - got[bare].mean() * marks.sum() / count)
-            like = self._likeness(colours[own], marks, bare, got, plan.hints[k]) if gain > 0 else 0.0
-            explained += max(gain, 0.0) * like * count
+            like, depth[k] = self._likeness(colours[own], marks, bare, got, plan.hints[k]) if gain > 0 else (0.0, 0.0)
+            gained[k] = max(gain, 0.0) * like * count
             shown += count
+        explained = float((gained * self._depth_likeness(depth)).sum())
         stride = plan.stride
         return Fit(explained * stride, explained / shown if shown else 0.0, printing, low, high)
+
+    def _depth_likeness(self, depth: Floats) -> Floats:
+        """How well the blocks' strengths (blocks,) go together with the layout's: a grey is no black, either way round."""
+        known = depth > 0
+        if known.sum() < 2:
+            return np.ones(len(depth))
+        off = np.where(known, np.log(np.maximum(depth, 1e-3) / self.plan.depths), 0.0)
+        off = np.where(known, off - np.median(off[known]), 0.0)
+        return np.asarray(np.exp(-0.5 * (np.clip(np.abs(off) - DEPTH_FREE, 0, None) / DEPTH_SPREAD) ** 2))
 
     def quick(self, place: Place, fit: Fit) -> float:
         """Marks less bare places with ink, by the ink levels of an earlier fit close by; comparable among itself."""
@@ -160,12 +182,13 @@ class Judge:
 
     def _likeness(
         self, colours: Floats, marks: NDArray[np.bool_], bare: NDArray[np.bool_], got: Floats, hint: Floats
-    ) -> float:
+    ) -> tuple[float, float]:
+        """Likeness of a block's colour to its hint, 0..1, and how much its marks take from the light."""
         strong = marks & (got > 0.4)
         if strong.sum() < 3:
-            return 0.0
+            return 0.0, 0.0
         ground = np.median(colours[bare], axis=0) + 3.0
         mark = np.median(colours[strong], axis=0) + 3.0
         share = np.clip(1 - mark / ground if self.backing == "light" else (mark - ground) / 200, 0, None)
         size = float(np.linalg.norm(share))
-        return float(np.clip(share @ hint / (size + 1e-6), 0, 1)) ** COLOUR_POWER if size > 0.01 else 0.3
+        return (float(np.clip(share @ hint / (size + 1e-6), 0, 1)) ** COLOUR_POWER, size) if size > 0.01 else (0.3, 0.0)
