@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Layout, MarksBlock, extent
+from dusky_sieve.core.layout import Layout, MarksBlock, clear_width, extent
 from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.registration import DEGREES, TERMS, Registration, warp_terms
 
@@ -28,6 +28,7 @@ FAR_SHARE = 0.45  # of the lattice's clear height: beyond it a point belongs to 
 ROW_SAMPLES = 10  # per column step, along a row
 MOST_ROWS = 150
 SLIDES = ((0.45, 1, 6), (0.3, 2, 5), (0.16, 3, 5))  # blur in column steps, degree, iterations
+TOUCHING_PX = 1.5  # gaps narrower than this do not show; then only a row's two ends tell where it lies
 BEYOND = 1.3  # column steps looked at beyond a row's ends
 
 
@@ -89,8 +90,10 @@ def slide(ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Lay
     base = start.displaced(points)
     starts = np.flatnonzero(np.append(True, np.diff(line) != 0))
     lengths = np.diff(np.append(starts, len(line)))
+    scale = start.px_per_mm(np.array(start.size) / 2)
+    supple = 3 if np.median([clear_width(b) for b in blocks]) * scale > TOUCHING_PX else 2
     for blur, degree, rounds in SLIDES:
-        count = DEGREES[min(degree, 1 + int(len(starts) > 12) + int(len(starts) > 30))]
+        count = DEGREES[min(degree, supple, 1 + int(len(starts) > 12) + int(len(starts) > 30))]
         aim = _smoothed(wanted, starts, lengths, blur * ROW_SAMPLES)
         for _ in range(rounds):
             moved = base + np.column_stack([basis[:, :count] @ total[:count], np.zeros(len(points))])
@@ -104,7 +107,7 @@ def slide(ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Lay
             terms = basis[:, :count] * slope[:, None]
             normal = (terms * weight[:, None]).T @ terms
             # Curvature and more only as far as many rows ask for it.
-            stiff = np.array([1e-4] * 3 + [0.02] * (count - 3)) * float(np.trace(normal)) / count
+            stiff = np.array([1e-4] * 3 + [0.02 if supple == 3 else 0.2] * (count - 3)) * float(np.trace(normal)) / count
             pull = (terms * weight[:, None]).T @ off - stiff * total[:count]
             total[:count] += np.clip(np.linalg.solve(normal + np.diag(stiff + 1e-9), pull), -1, 1) * 0.9
     warp = start.warp.copy()

@@ -23,7 +23,7 @@ Bools = NDArray[np.bool_]
 Photo = NDArray[np.uint8]
 
 CLEARLY_FOUND = 0.7  # share explained at which no further candidate is tried
-SURELY_FOUND = 0.82  # share explained from which the place itself is beyond doubt and only likeness is left to ask
+SURELY_FOUND = 0.88  # share explained from which the place itself is beyond doubt and only likeness is left to ask
 HALF_FOUND, WELL_FOUND = 0.25, 0.85  # between them a place is laid onto the strokes a second time
 FOUND_FROM = 0.42  # share explained of the blocks that show ink, below which nothing on the photo is the sheet
 LEAST_MARKS = 8.0  # explained marks, below which the rest is luck
@@ -213,7 +213,7 @@ class Locator:
         for turn, shift in self._rivals(ways[0].fit):
             laid = through(best.registration.to_photo(turn * grid + shift), grid, self.layout.size)
             settled, _ = self._settled(laid, ways[0].fit)
-            if best.fit.there < SURELY_FOUND:
+            if turn < 0 or best.fit.there < SURELY_FOUND:
                 settled, _ = self._settled(self._follow(best.distance, settled))
             ways.append(Found(settled, full(settled.to_photo), best.lean, best.distance))
         for way in self._turned(best, strokes, candidates) if best.fit.there < SURELY_FOUND else []:

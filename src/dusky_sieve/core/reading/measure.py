@@ -204,14 +204,14 @@ def _hidden(
     if backing == "dark" or len(places) < 12:
         return glare, np.zeros(len(places), bool)
     log = np.log(patches.ground)
-    smooth = np.stack([_smooth(places, log[:, band], patches.seen) for band in range(3)], axis=1)
+    smooth = np.stack([smooth_surface(places, log[:, band], patches.seen) for band in range(3)], axis=1)
     off = log - smooth
     colour = off - off.mean(axis=1, keepdims=True)
     glare |= off.mean(axis=1) > np.log(BRIGHTER)
     return glare, (off.mean(axis=1) < np.log(DARKER)) | (np.abs(colour).max(axis=1) > OTHER_COLOUR)
 
 
-def _smooth(places: Floats, value: Floats, usable: Bools) -> Floats:
+def smooth_surface(places: Floats, value: Floats, usable: Bools) -> Floats:
     """A robust quadratic surface through values (n,) at places (n, 2)."""
     spread = np.ptp(places, axis=0) + 1e-9
     x, y = (2 * (places - places.min(axis=0)) / spread - 1).T
@@ -235,7 +235,7 @@ def _gain(ink: Floats, usable: Bools, block: MarksBlock, rows: NDArray[np.int64]
     strong = usable & (ink > 0.62) & (ink < 1.5)
     if strong.sum() < 60:
         return np.ones(len(ink))
-    drift = np.exp(_smooth(places, np.log(np.clip(ink, 0.3, 2)), strong))
+    drift = np.exp(smooth_surface(places, np.log(np.clip(ink, 0.3, 2)), strong))
     return np.clip(drift, 1 - GAIN_LIMIT, 1 + GAIN_LIMIT)
 
 

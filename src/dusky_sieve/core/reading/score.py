@@ -72,7 +72,7 @@ def probes(layout: Layout, backing: Backing, most: int = SAMPLED) -> Probes:
         mark += [np.ones(len(inside), bool), np.zeros(len(bare), bool)]
     hints = np.array([stroke_colour(b.ink, backing) for b in blocks])
     depths = np.array([np.linalg.norm(hint_share(b.ink, backing)) for b in blocks])
-    return Probes(np.concatenate(points), np.concatenate(along), np.concatenate(index), np.concatenate(mark), hints, stride)  # fmt: skip
+    return Probes(np.concatenate(points), np.concatenate(along), np.concatenate(index), np.concatenate(mark), hints, depths, stride)  # fmt: skip
 
 
 def bare_places(block: MarksBlock) -> Floats:

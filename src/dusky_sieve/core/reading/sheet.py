@@ -6,12 +6,12 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_height
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_height, mark_centres
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.fills import read_fill
 from dusky_sieve.core.reading.judge import faults_of, judge_marks
 from dusky_sieve.core.reading.locate import Locator, by_corners
-from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block
+from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block, smooth_surface
 from dusky_sieve.core.reading.refine import refine
 from dusky_sieve.core.reading.registration import Registration
 
@@ -21,7 +21,7 @@ Corners = tuple[tuple[float, float], tuple[float, float], tuple[float, float], t
 SMALLEST_PITCH_PX = 1.4  # px per nozzle pitch below which a deflection cannot be told; small is said
 LEAST_CONTRAST = 4.0  # typical mark over the noise, below which a block is not judged
 SMEARED = 0.42  # a mark's one-sigma over the clear height: beyond it marks run into each other
-LEAST_SHOWN = 0.6  # of the blocks' contrast that a block printing nothing must be able to show
+LEVEL_FROM = 40  # well printed marks, from which a smooth rest of curl and lens is taken out block by block
 
 
 @dataclass(frozen=True)
@@ -117,6 +117,15 @@ def _note(
     )  # fmt: skip
 
 
+def _common(block: MarksBlock, offset: Floats, solid: NDArray[np.bool_]) -> Floats:
+    """What all marks near by share (n, 2) mm: the block's own shift, and what of curl and lens the warp left over."""
+    if solid.sum() < LEVEL_FROM:
+        shift = np.median(offset[solid], axis=0) if solid.sum() >= 6 else np.zeros(2)
+        return np.asarray(np.broadcast_to(shift, offset.shape))
+    known = np.where(solid[:, None], offset, 0.0)
+    return np.stack([smooth_surface(mark_centres(block), known[:, axis], solid) for axis in (0, 1)], axis=1)
+
+
 def _warned(block: MarksBlock, code: str, share: float = 0.0) -> Warned:
     message = WARNINGS[code].format(block=block.id, share=f"{100 * share:.0f}%")
     return Warned.model_validate({"code": code, "message": message, "block": block.id})
@@ -140,8 +149,9 @@ def _judge_block(
         said.append(_warned(block, "dim"))
         return _refused(block, said[-1].message), nothing, said
     solid = marks.judged & (marks.ink > 0.6) & np.isfinite(marks.offset).all(axis=1)
-    shift = np.median(marks.offset[solid], axis=0) if solid.sum() >= 6 else np.zeros(2)
-    offset = marks.offset - shift
+    common = _common(block, marks.offset, solid)
+    shift = np.median(common, axis=0)
+    offset = marks.offset - common
     judgement = judge_marks(
         marks.ink, marks.ink_sigma, offset / block.nozzle_pitch, marks.offset_sigma / block.nozzle_pitch, marks.judged
     )
