@@ -77,7 +77,7 @@ def draw_marks(marks: Marks, scale: float, margin_mm: float, size: tuple[float, 
     size_flat = shape[0] * shape[1]
     canvas = np.bincount(cell, weights=(1 - part) * amount, minlength=size_flat)
     canvas += np.bincount(cell + shape[1], weights=part * amount, minlength=size_flat)
-    return np.minimum(canvas, 1).astype(np.float32).reshape(shape)
+    return np.asarray(np.minimum(canvas, 1), np.float32).reshape(shape)
 
 
 def _printing(observed: Image, to_level: Floats, marks: Marks) -> NDArray[np.bool_]:
@@ -91,7 +91,7 @@ def _printing(observed: Image, to_level: Floats, marks: Marks) -> NDArray[np.boo
     count = np.bincount(marks.block[inside])
     share = np.bincount(marks.block[inside], weights=seen[inside]) / np.maximum(count, 1)
     shown = np.append(share >= PRESENT_SHARE * share.max(), np.zeros(int(marks.block.max()) + 1, bool))
-    return np.asarray(shown[marks.block])
+    return np.asarray(shown[marks.block], bool)
 
 
 def _descend(template: Image, observed: Image, warp: Floats, level: int) -> tuple[float, Floats]:
@@ -148,14 +148,14 @@ def shrunk(factor: float) -> Floats:
 
 def _blurred(lines: Bytes, factor: float, blur: float) -> Image:
     """Strokes made smaller, blurred; the root brings faint and dense places closer."""
-    small = lines
+    small: NDArray[np.uint8] = lines
     if factor < 0.3:  # by a whole number first, which is many times faster
         whole = int(0.5 / factor)
         h, w = (side // whole * whole for side in lines.shape)
-        small = cv2.resize(lines[:h, :w], (w // whole, h // whole), interpolation=cv2.INTER_AREA)
+        small = np.asarray(cv2.resize(lines[:h, :w], (w // whole, h // whole), interpolation=cv2.INTER_AREA), np.uint8)
         factor *= whole
     if factor < 1:
-        small = cv2.resize(small, None, fx=factor, fy=factor, interpolation=cv2.INTER_AREA)
+        small = np.asarray(cv2.resize(small, None, fx=factor, fy=factor, interpolation=cv2.INTER_AREA), np.uint8)
     soft = cv2.GaussianBlur(small.astype(np.float32) / 255, (0, 0), blur)
     return np.asarray(np.sqrt(np.maximum(soft, 0)), np.float32)
 

@@ -32,7 +32,9 @@ def read_fill(photo: Photo, block: SolidBlock, registration: Registration, backi
     profile = np.median(share, axis=1)
     inside = _inside(profile, step_mm, block.size[1])
     if inside is None:
-        return _refused(block, f"The {block.id} block shows no solid ink: the channel may be absent, or this is another sheet.")
+        return _refused(
+            block, f"The {block.id} block shows no solid ink: the channel may be absent, or this is another sheet."
+        )
     share, profile = share[inside], profile[inside]
     step_mm = block.size[1] / len(profile)  # the fill's own edges are its rule
     if float(np.median(profile)) < 0.25:

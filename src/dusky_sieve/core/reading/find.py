@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_width, mark_centres
 from dusky_sieve.core.reading.inkmap import Strokes
-from dusky_sieve.core.reading.registration import project
+from dusky_sieve.core.reading.registration import inverse, project
 from dusky_sieve.core.reading.tilt import Lean
 
 Floats = NDArray[np.float64]
@@ -22,7 +22,6 @@ SCALE_RATIO = 1.14  # step between tried scales
 SMALLEST_FILL, LARGEST_FILL = 0.2, 1.25  # pattern's longer side over the frame's longer side
 NEAR_SCALES = 2  # steps to each side where stroke lengths tell the scale
 LEVELLED = 93  # percentile of stroke density; a pattern covers more of the frame than the words round it
-CANDIDATES = 5  # similarities that are refined, of each lean
 TOUCHING_SHARE = 0.25  # of a mark's length: gaps narrower than this may close by blur
 
 
@@ -61,7 +60,14 @@ def gather_marks(layout: Layout, backing: Backing) -> Marks:
 
 
 def similarities(
-    strokes: Strokes, leans: list[Lean], marks: Marks, layout: Layout, shape: tuple[int, int], *, every_scale: bool
+    strokes: Strokes,
+    leans: list[Lean],
+    marks: Marks,
+    layout: Layout,
+    shape: tuple[int, int],
+    *,
+    every_scale: bool,
+    most: int,
 ) -> list[Candidate]:
     """The best places, best first, from correlating stroke density with the pattern's.
 
@@ -72,7 +78,7 @@ def similarities(
     for lean in leans:
         places: list[Candidate] = []
         seen, weight = _inked_places(strokes, lean)
-        frame = project(np.linalg.inv(lean.to_map), _corners(shape[1] - 1.0, shape[0] - 1.0))
+        frame = project(inverse(lean.to_map), _corners(shape[1] - 1.0, shape[0] - 1.0))
         low, high = frame.min(axis=0), frame.max(axis=0)
         factor = SEARCH_PX / max(shape)
         size = np.minimum(((high - low) * factor).astype(int) + 1, int(0.75 * GRID))
@@ -92,7 +98,7 @@ def similarities(
                     place = centre / factor + low - np.array([[c, -s], [s, c]]) @ (np.array(layout.size) / 2)
                     plane = np.array([[c, -s, place[0]], [s, c, place[1]], [0, 0, 1]])
                     places.append(Candidate(score, lean.to_map @ plane, lean))
-        found += _distinct(sorted(places, key=lambda item: -item.score), layout)
+        found += _distinct(sorted(places, key=lambda item: -item.score), layout, most)
     found.sort(key=lambda item: -item.score)
     return found
 
@@ -103,7 +109,7 @@ def _inked_places(strokes: Strokes, lean: Lean) -> tuple[Floats, Floats]:
     half = 0.4 * long[:, None] * np.stack([np.cos(turn), np.sin(turn)], axis=1)
     spots = np.concatenate([centre + part * half for part in (-1.0, -0.5, 0.0, 0.5, 1.0)])
     weight = np.minimum(long, max(3 * float(np.median(long)), float(np.quantile(long, 0.9))))
-    return project(np.linalg.inv(lean.to_map), spots), np.tile(weight / 5, 5)
+    return project(inverse(lean.to_map), spots), np.tile(weight / 5, 5)
 
 
 def stroke_ways(layout: Layout, marks: Marks) -> list[tuple[float, float]]:
@@ -165,7 +171,7 @@ def _corners(w: float, h: float) -> Floats:
     return np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]])
 
 
-def _distinct(found: list[Candidate], layout: Layout) -> list[Candidate]:
+def _distinct(found: list[Candidate], layout: Layout, most: int) -> list[Candidate]:
     """The best few that put the pattern's corners in clearly different places."""
     kept: list[tuple[Candidate, Floats]] = []
     for candidate in found:
@@ -173,6 +179,6 @@ def _distinct(found: list[Candidate], layout: Layout) -> list[Candidate]:
         apart = 0.06 * np.linalg.norm(seen[0] - seen[2])
         if all(np.linalg.norm(seen - other, axis=1).max() > apart for _, other in kept):
             kept.append((candidate, seen))
-        if len(kept) == CANDIDATES:
+        if len(kept) == most:
             break
     return [candidate for candidate, _ in kept]

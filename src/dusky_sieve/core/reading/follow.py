@@ -69,7 +69,9 @@ def follow(distance: Singles, start: Registration, marks: Marks, clear_mm: float
             normal = (rows * weight[:, None]).T @ rows
             scale = float(np.trace(normal)) / count
             normal += np.diag(stiff * scale / len(points) + 1e-3 * np.diag(normal) + 1e-9)
-            pull = -(rows * weight[:, None]).T @ np.maximum(value - 0.3, 0) - stiff * scale / len(points) * total[:count]
+            pull = (
+                -(rows * weight[:, None]).T @ np.maximum(value - 0.3, 0) - stiff * scale / len(points) * total[:count]
+            )
             total[:count] += np.clip(np.linalg.solve(normal, pull), -clear_mm, clear_mm)
     warp = start.warp.copy()
     warp[:, 1] += total
@@ -107,7 +109,9 @@ def slide(ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Lay
             terms = basis[:, :count] * slope[:, None]
             normal = (terms * weight[:, None]).T @ terms
             # Curvature and more only as far as many rows ask for it.
-            stiff = np.array([1e-4] * 3 + [0.02 if supple == 3 else 0.2] * (count - 3)) * float(np.trace(normal)) / count
+            stiff = (
+                np.array([1e-4] * 3 + [0.02 if supple == 3 else 0.2] * (count - 3)) * float(np.trace(normal)) / count
+            )
             pull = (terms * weight[:, None]).T @ off - stiff * total[:count]
             total[:count] += np.clip(np.linalg.solve(normal + np.diag(stiff + 1e-9), pull), -1, 1) * 0.9
     warp = start.warp.copy()
@@ -142,9 +146,9 @@ def _levelled(seen: Floats, starts: NDArray[np.int64], lengths: NDArray[np.int64
     width = int(lengths.max())
     if (lengths == width).all():
         top = np.maximum(np.quantile(seen.reshape(-1, width), 0.8, axis=1), 6.0)
-        return np.minimum(seen / np.repeat(top, width), 1.2)
+        return np.asarray(np.minimum(seen / np.repeat(top, width), 1.2), np.float64)
     top = np.array([max(float(np.quantile(seen[a : a + n], 0.8)), 6.0) for a, n in zip(starts, lengths, strict=True)])
-    return np.minimum(seen / np.repeat(top, lengths), 1.2)
+    return np.asarray(np.minimum(seen / np.repeat(top, lengths), 1.2), np.float64)
 
 
 def _smoothed(value: Floats, starts: NDArray[np.int64], lengths: NDArray[np.int64], sigma: float) -> Floats:

@@ -86,7 +86,8 @@ def ink_map(photo: Photo, layout: Layout, backing: Backing) -> InkMap:
         level = [cv2.LUT(b, np.minimum(codes * brightest / p, 255).astype(np.uint8)) for b, p in zip(bands, paper, strict=True)]  # fmt: skip
         dim = cv2.min(cv2.min(level[0], level[1]), level[2])
         ground = cv2.morphologyEx(dim, cv2.MORPH_CLOSE, kernel)
-        ink = cv2.subtract(255, cv2.divide(cv2.add(dim, 3), cv2.add(ground, 3), scale=255))
+        three = np.full_like(dim, 3)
+        ink = cv2.bitwise_not(cv2.divide(cv2.add(dim, three), cv2.add(ground, three), scale=255))
     else:
         bright = cv2.max(cv2.max(bands[0], bands[1]), bands[2])
         ink = cv2.subtract(bright, cv2.morphologyEx(bright, cv2.MORPH_OPEN, kernel))
@@ -99,7 +100,7 @@ def find_strokes(ink: Bytes) -> Strokes:
     noise = float(np.median(ink[::5, ::5]))
     floor = int(np.clip(GRAIN * 0.6 * noise + LEAST_INK, LEAST_INK, 60))
     around = cv2.blur(cv2.dilate(ink, np.ones((9, 9), np.uint8)), (15, 15))
-    limit = cv2.max(cv2.convertScaleAbs(around, alpha=STANDS_OUT), floor)
+    limit = np.maximum(cv2.convertScaleAbs(around, alpha=STANDS_OUT), np.uint8(floor))
     stroke = cv2.compare(ink, limit, cv2.CMP_GT)
     count, labels, stats, _ = cv2.connectedComponentsWithStats(stroke, connectivity=8, ltype=cv2.CV_32S)
     where = np.flatnonzero(labels)

@@ -12,7 +12,7 @@ from dusky_sieve.core.reading.align import align, plausible, shrunk
 from dusky_sieve.core.reading.find import Candidate, Marks, gather_marks, similarities, stroke_ways
 from dusky_sieve.core.reading.follow import distance_to, follow, slide
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
-from dusky_sieve.core.reading.registration import Registration, project, rigid, through
+from dusky_sieve.core.reading.registration import Registration, inverse, project, rigid, through
 from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
 from dusky_sieve.core.reading.tilt import Lean, leans
 
@@ -36,6 +36,20 @@ UNLIKE = 0.25  # correlation of the finest alignment, under which a further cand
 
 
 @dataclass(frozen=True)
+class Effort:
+    """How much is tried: directions followed, how faint their peaks may be, every scale, candidates of each direction."""
+
+    directions: int
+    faint_peak: float
+    every_scale: bool
+    candidates: int
+
+
+# Most sheets are found in the first; each later one is for what the earlier ones did not clearly find.
+EFFORTS = (Effort(5, 0.2, False, 5), Effort(8, 0.06, False, 5), Effort(8, 0.06, True, 4))
+
+
+@dataclass(frozen=True)
 class Found:
     """A place on the ink map and how well it fits."""
 
@@ -56,6 +70,7 @@ class Locator:
         layout = self.layout
         self.map: InkMap = ink_map(photo, layout, backing)
         self.marks: Marks = gather_marks(layout, backing)
+        self.liked = 0.0  # best correlation that any candidate reached; far worse ones are not followed
         self.judge = Judge(self.map, probes(layout, backing), backing)
         self.glance = Judge(self.map, probes(layout, backing, GLANCED), backing, self.judge.near)
         self.blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
@@ -69,19 +84,21 @@ class Locator:
         """
         strokes = find_strokes(self.map.ink)
         shape = (self.map.ink.shape[0], self.map.ink.shape[1])
-        ways = leans(strokes, shape)
         best: Found | None = None
-        for every_scale in (False, True):
-            candidates = similarities(strokes, ways, self.marks, self.layout, shape, every_scale=every_scale)
+        candidates: list[Candidate] = []
+        for effort in EFFORTS:
+            ways = leans(strokes, shape, effort.directions, effort.faint_peak)
+            candidates = similarities(strokes, ways, self.marks, self.layout, shape, every_scale=effort.every_scale, most=effort.candidates)  # fmt: skip
             best = self._best(strokes, candidates, best)
             if best is not None and best.fit.there > CLEARLY_FOUND:
                 break
+        if best is not None and best.fit.explained >= LEAST_MARKS:
+            best = self._right_way_round(best, strokes, candidates)
         if best is None or best.fit.there < FOUND_FROM or best.fit.explained < LEAST_MARKS:
             raise SheetNotFound(
                 f"{self.file}: no sheet of the layout “{self.layout.name}” was found. Photograph the whole printed pattern "
                 "flat, sharp and filling most of the frame, or check that this is the right printer's sheet."
             )
-        best = self._right_way_round(best, strokes, candidates)
         self._refuse_another_sheet(best, strokes)
         return self._whole_sheet(best.registration)
 
@@ -112,7 +129,7 @@ class Locator:
     def _best(self, strokes: Strokes, candidates: list[Candidate], best: Found | None) -> Found | None:
         """The best of the candidates once refined; stops at one that is clearly it."""
         for candidate in candidates:
-            found = self._refined(strokes, candidate, 0.0 if best is None else UNLIKE)
+            found = self._refined(strokes, candidate, max(UNLIKE, 0.6 * self.liked))
             if found is not None and (best is None or found.fit.explained > best.fit.explained):
                 best = found
             if best is not None and best.fit.there > CLEARLY_FOUND:
@@ -124,13 +141,18 @@ class Locator:
         aligned = align(lines, candidate.homography, self.marks, self.layout)
         if aligned is None or aligned[0] < least:
             return None
+        self.liked = max(self.liked, aligned[0])
         distance = distance_to(lines)
         registration, fit = self._settled(self._follow(distance, rigid(aligned[1], self.layout.size)))
         found = Found(registration, fit, candidate.lean, distance)
-        if not HALF_FOUND < fit.there < WELL_FOUND:
+        if fit.there < HALF_FOUND:  # blurred pictures can mislead where little printed: straight from the candidate
+            start, fit = self._settled(self._follow(distance, rigid(candidate.homography, self.layout.size)))
+            if fit.explained > found.fit.explained:
+                found = Found(start, fit, candidate.lean, distance)
+        if not HALF_FOUND < found.fit.there < WELL_FOUND:
             return found
         # Half right: strokes are picked again from where it lies now, and all of it once more.
-        again = Candidate(candidate.score, homography_of(registration), candidate.lean)
+        again = Candidate(candidate.score, homography_of(found.registration), candidate.lean)
         lines = strokes.drawn(self._like_marks(strokes, again))
         aligned = align(lines, again.homography, self.marks, self.layout)
         if aligned is None:
@@ -156,7 +178,7 @@ class Locator:
         """
         running = candidate.lean.follows
         w, h = self.layout.size
-        back = project(np.linalg.inv(candidate.homography), strokes.centre) / (w, h)
+        back = project(inverse(candidate.homography), strokes.centre) / (w, h)
         near = running & (np.abs(back - 0.5) < 0.65).all(axis=1)
         inside = near & (np.abs(back - 0.5) < 0.5).all(axis=1)
         if inside.sum() < 8:
@@ -201,24 +223,25 @@ class Locator:
         along = np.array([[0.0, 0.0], [self.layout.size[0], 0.0]])
         mine = np.diff(best.registration.to_photo(along), axis=0)[0]
         other = [c for c in candidates if float(np.diff(project(c.homography, along), axis=0)[0] @ mine) < 0]
-        found = [self._refined(strokes, candidate, UNLIKE) for candidate in other[:RIVALS_REFINED]]
+        found = [
+            self._refined(strokes, candidate, max(UNLIKE, 0.6 * self.liked)) for candidate in other[:RIVALS_REFINED]
+        ]
         return [way for way in found if way is not None]
 
     def _right_way_round(self, best: Found, strokes: Strokes, candidates: list[Candidate]) -> Found:
         """The way round that explains most, once it clearly leads every other that lays the pattern onto itself."""
         full = Judge(self.map, probes(self.layout, self.backing, 12_000), self.backing, self.judge.near)
-        w, h = self.layout.size
-        grid = np.stack(np.meshgrid(np.linspace(0, w, 9), np.linspace(0, h, 9)), -1).reshape(-1, 2)
-        ways = [Found(best.registration, full(best.registration.to_photo), best.lean, best.distance)]
-        for turn, shift in self._rivals(ways[0].fit):
-            laid = through(best.registration.to_photo(turn * grid + shift), grid, self.layout.size)
-            settled, _ = self._settled(laid, ways[0].fit)
-            if turn < 0 or best.fit.there < SURELY_FOUND:
-                settled, _ = self._settled(self._follow(best.distance, settled))
-            ways.append(Found(settled, full(settled.to_photo), best.lean, best.distance))
-        for way in self._turned(best, strokes, candidates) if best.fit.there < SURELY_FOUND else []:
-            ways.append(Found(way.registration, full(way.registration.to_photo), way.lean, way.distance))
-        ways.sort(key=lambda way: -way.fit.explained)
+        top = Found(best.registration, full(best.registration.to_photo), best.lean, best.distance)
+        ways = [top]
+        if best.fit.there < SURELY_FOUND:
+            for way in self._turned(best, strokes, candidates):
+                ways.append(Found(way.registration, full(way.registration.to_photo), way.lean, way.distance))
+        for _ in range(3):
+            ways += self._laid_onto_itself(top, full)
+            ways.sort(key=lambda way: -way.fit.explained)
+            if not self._apart(ways[0].registration, top.registration):
+                break
+            top = ways[0]  # a better place has likenesses of its own
         top = ways[0]
         others = [way for way in ways[1:] if self._apart(top.registration, way.registration)]
         if others and top.fit.explained - others[0].fit.explained < max(CLEAR_LEAD, LEAD_SHARE * top.fit.explained):
@@ -227,6 +250,19 @@ class Locator:
                 "Mark its four corners by hand, the top left one first."
             )
         return top
+
+    def _laid_onto_itself(self, found: Found, full: Judge) -> list[Found]:
+        """The pattern laid onto its own picture in the other ways that it nearly fits, each refined."""
+        w, h = self.layout.size
+        grid = np.stack(np.meshgrid(np.linspace(0, w, 9), np.linspace(0, h, 9)), -1).reshape(-1, 2)
+        ways = []
+        for turn, shift in self._rivals(found.fit):
+            laid = through(found.registration.to_photo(turn * grid + shift), grid, self.layout.size)
+            settled, _ = self._settled(laid, found.fit)
+            if turn < 0 or found.fit.there < SURELY_FOUND:
+                settled, _ = self._settled(self._follow(found.distance, settled))
+            ways.append(Found(settled, full(settled.to_photo), found.lean, found.distance))
+        return ways
 
     def _apart(self, a: Registration, b: Registration) -> bool:
         """Whether two places differ by more than about half a lattice step at the pattern's corners."""
@@ -239,7 +275,7 @@ class Locator:
 
     def _rivals(self, fit: Fit) -> list[tuple[float, Floats]]:
         """Turn (1 or -1) and shift (mm) of the ways that lay most printing blocks onto blocks, both ways round."""
-        middles = np.array([0.5 * (mark_centres(b).min(axis=0) + mark_centres(b).max(axis=0)) for b in self.blocks])
+        middles = np.array([lattice_middle(b) for b in self.blocks])
         shown = middles[fit.printing] if fit.printing.any() else middles
         reach = 0.3 * np.median([np.ptp(mark_centres(b), axis=0) for b in self.blocks], axis=0) + 0.3
         ranked: list[tuple[int, float, Floats]] = []
@@ -269,7 +305,7 @@ class Locator:
         thick = max(3, round(2 * scale * max(b.mark[1] + b.nozzle_pitch for b in self.blocks)))
         for a, b in zip(*ends, strict=True):
             cv2.line(lines, (int(a[0]), int(a[1])), (int(b[0]), int(b[1])), (255,), thick)
-        back = project(np.linalg.inv(best.registration.homography), strokes.centre) / self.layout.size
+        back = project(inverse(best.registration.homography), strokes.centre) / self.layout.size
         inside = best.lean.follows & (np.abs(back - 0.5) < 0.5).all(axis=1)
         long, wide = float(np.median(strokes.long[inside])), float(np.median(strokes.wide[inside]))
         like = inside & (strokes.long > 0.5 * long) & (strokes.long < 2 * long) & (strokes.wide < 2 * wide)
@@ -279,6 +315,13 @@ class Locator:
                 f"{self.file}: the print on this photo is not the layout “{self.layout.name}”: many of its marks stand where "
                 "that sheet has none. Check that this is the right printer's sheet."
             )
+
+
+def lattice_middle(block: MarksBlock) -> Floats:
+    """The point (2,) mm about which a block's lattice, its last row taken as full, is laid onto itself by half a turn."""
+    columns, rows = min(block.columns, block.nozzles), -(-block.nozzles // block.columns)
+    across, down = np.array(block.column_pitch), np.array(block.row_pitch)
+    return np.asarray(np.array(block.origin) + 0.5 * ((columns - 1) * across + (rows - 1) * down))
 
 
 def homography_of(registration: Registration) -> Floats:

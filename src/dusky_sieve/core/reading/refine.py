@@ -6,7 +6,7 @@ from numpy.typing import NDArray
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, mark_centres
 from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block
-from dusky_sieve.core.reading.registration import Registration, fit_warp
+from dusky_sieve.core.reading.registration import Registration, fit_warp, tidied
 
 Floats = NDArray[np.float64]
 Photo = NDArray[np.uint8]
@@ -53,7 +53,8 @@ def refine(
             f"{file}: a pattern was found, but its marks do not lie as the layout says. "
             "Check that this is the right printer's sheet, lay it flat and photograph it from straight above."
         )
-    return registration, expected
+    everything = np.concatenate([mark_centres(b)[rows] for b, rows in zip(blocks, chosen, strict=True)])
+    return tidied(registration, everything), expected
 
 
 def _good(

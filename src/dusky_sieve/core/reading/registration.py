@@ -54,6 +54,11 @@ def rigid(homography: Floats, size: tuple[float, float]) -> Registration:
     return Registration(homography, np.zeros((len(TERMS), 2)), size)
 
 
+def inverse(matrix: Floats) -> Floats:
+    """The inverse of a 3x3 matrix."""
+    return np.asarray(np.linalg.inv(matrix), np.float64)
+
+
 def project(homography: Floats, points: Floats) -> Floats:
     """Points (n, 2) through a homography."""
     if len(points) == 0:
@@ -95,10 +100,23 @@ def fit_warp(registration: Registration, centres: Floats, offsets: Floats, sprea
     return Registration(registration.homography, total, registration.size, registration.origin)
 
 
+def tidied(registration: Registration, centres: Floats) -> Registration:
+    """The same places of sheet points (n, 2) mm, with all that a homography can say said by the homography."""
+    places = registration.to_photo(centres)
+    matrix, _ = cv2.findHomography(centres, places, 0)
+    if matrix is None or len(centres) < 12:
+        return registration
+    left = project(inverse(np.asarray(matrix, np.float64)), places) - centres
+    count = DEGREES[4 if len(centres) >= 60 else 2]
+    warp = np.zeros((len(TERMS), 2))
+    warp[:count] = np.linalg.lstsq(registration.terms(centres)[:, :count], left, rcond=None)[0]
+    return Registration(np.asarray(matrix / matrix[2, 2], np.float64), warp, registration.size, registration.origin)
+
+
 def through(places: Floats, points: Floats, size: tuple[float, float]) -> Registration:
     """The registration that takes sheet points (n, 2) mm to photo places (n, 2): homography, the rest as a warp."""
     matrix, _ = cv2.findHomography(points, places, 0)
-    left = project(np.linalg.inv(matrix), places) - points
+    left = project(inverse(np.asarray(matrix, np.float64)), places) - points
     warp = np.zeros((len(TERMS), 2))
     warp[:] = np.linalg.lstsq(warp_terms(points, size), left, rcond=None)[0]
     return Registration(np.asarray(matrix / matrix[2, 2]), warp, size)

@@ -16,8 +16,6 @@ Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
 
 BINS = 90  # of the direction histogram, over half a turn
-DIRECTIONS = 5  # peaks of the histogram that are followed
-FAINT_PEAK = 0.2  # of the highest, below which a peak is not followed
 FANNED = np.radians(16)  # how far tilt and lens bend directions away from their median
 CENTRAL = 0.3  # one-sigma of a stroke's say over the frame's longer side: people put the sheet in the middle
 FOCAL_SHARE = 0.85  # focal length over the frame's longer side; phones' main lenses lie between 0.7 and 1.1
@@ -42,19 +40,19 @@ class Lean:
     follows: Bools
 
 
-def leans(strokes: Strokes, shape: tuple[int, int]) -> list[Lean]:
-    """Likely leans, best first; each also without its tilt where the tilt is more than slight."""
+def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float) -> list[Lean]:
+    """Likely leans, best first: at most `most`, of directions whose peak is not fainter than `faint` of the highest."""
     found: list[Lean] = []
     middle = np.array([shape[1] - 1, shape[0] - 1]) / 2
     near = np.exp(-0.5 * (((strokes.centre - middle) / (CENTRAL * max(shape))) ** 2).sum(axis=1))
-    for peak in _peaks(strokes, near):
+    for peak in _peaks(strokes, near, most, faint):
         lean = _lean(strokes, near, shape, peak)
         if lean is not None:
             found.append(lean)
     return found
 
 
-def _peaks(strokes: Strokes, near: Floats) -> list[float]:
+def _peaks(strokes: Strokes, near: Floats, most: int, faint: float) -> list[float]:
     """Directions (radians) that many strokes share, best first: many short ones, or fewer long ones."""
     if len(strokes.long) < LEAST_STROKES:
         return []
@@ -66,7 +64,7 @@ def _peaks(strokes: Strokes, near: Floats) -> list[float]:
         smooth = np.convolve(wrapped, np.array([1, 2, 3, 4, 3, 2, 1]) / 16, "valid")
         for k in np.argsort(smooth)[::-1]:
             angle = (float(k) + 0.5) * np.pi / BINS
-            if smooth[k] < FAINT_PEAK * smooth.max() or len(chosen) == DIRECTIONS:
+            if smooth[k] < faint * smooth.max() or len(chosen) == most:
                 break
             if all(abs(_half_turn(angle - other)) > np.radians(12) for other in chosen):
                 chosen.append(angle)
@@ -112,19 +110,19 @@ def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float) -
     plane = np.array([[1, 0, 0], [0, 1, 0], [lean[0], lean[1], 1.0]])
     frame = np.array([[x[0], y[0], middle[0]], [x[1], y[1], middle[1]], [0, 0, 1]])
     along = np.linalg.inv(stretch) @ np.array([1.0, 0.0])
-    return Lean(frame @ plane @ flat, float(np.arctan2(along[1], along[0])), None if typical is None else typical * float(np.linalg.norm(along)), follows)  # fmt: skip
+    return Lean(np.asarray(frame @ plane @ flat, np.float64), float(np.arctan2(along[1], along[0])), None if typical is None else typical * float(np.linalg.norm(along)), follows)  # fmt: skip
 
 
 def _robust(basis: Floats, value: Floats, weight: Floats, least: float) -> tuple[Floats, float]:
     """Coefficients of a linear fit by iterated Cauchy weights, and the robust spread left."""
-    w = weight.astype(np.float64)
+    w: Floats = weight.astype(np.float64)
     fit, spread = np.zeros(basis.shape[1]), least
     for _ in range(8):
         scaled = basis * w[:, None]
         fit = np.linalg.lstsq(scaled.T @ basis + 1e-9 * np.eye(basis.shape[1]), scaled.T @ value, rcond=None)[0]
         left = value - basis @ fit
         spread = max(1.4826 * float(np.median(np.abs(left))), least)
-        w = weight / (1 + (left / spread) ** 2)
+        w = np.asarray(weight / (1 + (left / spread) ** 2), np.float64)
     return fit, spread
 
 
