@@ -90,8 +90,10 @@ def _printing(observed: Image, to_level: Floats, marks: Marks) -> NDArray[np.boo
     seen[inside] = observed[place[inside, 1], place[inside, 0]]
     count = np.bincount(marks.block[inside])
     share = np.bincount(marks.block[inside], weights=seen[inside]) / np.maximum(count, 1)
-    shown = np.append(share >= PRESENT_SHARE * share.max(), np.zeros(int(marks.block.max()) + 1, bool))
-    return np.asarray(shown[marks.block], bool)
+    shown: NDArray[np.bool_] = np.append(
+        share >= PRESENT_SHARE * share.max(), np.zeros(int(marks.block.max()) + 1, bool)
+    )
+    return np.asarray(np.asarray(shown)[marks.block], np.bool_)
 
 
 def _descend(template: Image, observed: Image, warp: Floats, level: int) -> tuple[float, Floats]:

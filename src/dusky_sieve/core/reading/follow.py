@@ -18,7 +18,8 @@ Floats = NDArray[np.float64]
 Singles = NDArray[np.float32]
 Bytes = NDArray[np.uint8]
 
-MOST_POINTS = 3000
+STILL_MM = 0.015  # a round that moves nothing further ends a stage
+MOST_POINTS = 2400
 # Degree of the displacement, iterations, and the share of the pattern about its middle that takes part: it grows,
 # so that the rim, where lens and curl bend most, is met from close by and not one row off.
 PLAN = ((1, 3, 0.5), (2, 4, 0.5), (2, 4, 0.75), (3, 4, 0.75), (3, 5, 1.0), (4, 5, 1.0))
@@ -72,7 +73,10 @@ def follow(distance: Singles, start: Registration, marks: Marks, clear_mm: float
             pull = (
                 -(rows * weight[:, None]).T @ np.maximum(value - 0.3, 0) - stiff * scale / len(points) * total[:count]
             )
-            total[:count] += np.clip(np.linalg.solve(normal, pull), -clear_mm, clear_mm)
+            change = np.clip(np.linalg.solve(normal, pull), -clear_mm, clear_mm)
+            total[:count] += change
+            if np.abs(change).max() < STILL_MM:
+                break
     warp = start.warp.copy()
     warp[:, 1] += total
     return Registration(start.homography, warp, size)
@@ -113,7 +117,10 @@ def slide(ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Lay
                 np.array([1e-4] * 3 + [0.02 if supple == 3 else 0.2] * (count - 3)) * float(np.trace(normal)) / count
             )
             pull = (terms * weight[:, None]).T @ off - stiff * total[:count]
-            total[:count] += np.clip(np.linalg.solve(normal + np.diag(stiff + 1e-9), pull), -1, 1) * 0.9
+            change = np.clip(np.linalg.solve(normal + np.diag(stiff + 1e-9), pull), -1, 1) * 0.9
+            total[:count] += change
+            if np.abs(change).max() < STILL_MM:
+                break
     warp = start.warp.copy()
     warp[:, 0] += total
     return Registration(start.homography, warp, start.size)

@@ -23,7 +23,6 @@ Bools = NDArray[np.bool_]
 Photo = NDArray[np.uint8]
 
 CLEARLY_FOUND = 0.7  # share explained at which no further candidate is tried
-SURELY_FOUND = 0.88  # share explained from which the place itself is beyond doubt and only likeness is left to ask
 HALF_FOUND, WELL_FOUND = 0.25, 0.85  # between them a place is laid onto the strokes a second time
 FOUND_FROM = 0.42  # share explained of the blocks that show ink, below which nothing on the photo is the sheet
 LEAST_MARKS = 8.0  # explained marks, below which the rest is luck
@@ -37,16 +36,17 @@ UNLIKE = 0.25  # correlation of the finest alignment, under which a further cand
 
 @dataclass(frozen=True)
 class Effort:
-    """How much is tried: directions followed, how faint their peaks may be, every scale, candidates of each direction."""
+    """How much is tried: directions followed, how faint their peaks may be, every scale, candidates of each and in all."""
 
     directions: int
     faint_peak: float
     every_scale: bool
     candidates: int
+    in_all: int
 
 
 # Most sheets are found in the first; each later one is for what the earlier ones did not clearly find.
-EFFORTS = (Effort(5, 0.2, False, 5), Effort(8, 0.06, False, 5), Effort(8, 0.06, True, 4))
+EFFORTS = (Effort(5, 0.2, False, 5, 12), Effort(8, 0.06, False, 4, 16), Effort(8, 0.06, True, 4, 14))
 
 
 @dataclass(frozen=True)
@@ -72,7 +72,7 @@ class Locator:
         self.marks: Marks = gather_marks(layout, backing)
         self.liked = 0.0  # best correlation that any candidate reached; far worse ones are not followed
         self.judge = Judge(self.map, probes(layout, backing), backing)
-        self.glance = Judge(self.map, probes(layout, backing, GLANCED), backing, self.judge.near)
+        self.glance = Judge(self.map, probes(layout, backing, GLANCED), backing, self.judge.near, spots=1)
         self.blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
         self.longest_run_mm = max(length for _, length in stroke_ways(layout, self.marks))
         self.clear_mm = float(np.median([clear_height(b) for b in self.blocks]))
@@ -88,7 +88,7 @@ class Locator:
         candidates: list[Candidate] = []
         for effort in EFFORTS:
             ways = leans(strokes, shape, effort.directions, effort.faint_peak)
-            candidates = similarities(strokes, ways, self.marks, self.layout, shape, every_scale=effort.every_scale, most=effort.candidates)  # fmt: skip
+            candidates = similarities(strokes, ways, self.marks, self.layout, shape, every_scale=effort.every_scale, most=effort.candidates)[: effort.in_all]  # fmt: skip
             best = self._best(strokes, candidates, best)
             if best is not None and best.fit.there > CLEARLY_FOUND:
                 break
@@ -233,7 +233,7 @@ class Locator:
         full = Judge(self.map, probes(self.layout, self.backing, 12_000), self.backing, self.judge.near)
         top = Found(best.registration, full(best.registration.to_photo), best.lean, best.distance)
         ways = [top]
-        if best.fit.there < SURELY_FOUND:
+        if best.fit.there < CLEARLY_FOUND:
             for way in self._turned(best, strokes, candidates):
                 ways.append(Found(way.registration, full(way.registration.to_photo), way.lean, way.distance))
         for _ in range(3):
@@ -259,7 +259,7 @@ class Locator:
         for turn, shift in self._rivals(found.fit):
             laid = through(found.registration.to_photo(turn * grid + shift), grid, self.layout.size)
             settled, _ = self._settled(laid, found.fit)
-            if turn < 0 or found.fit.there < SURELY_FOUND:
+            if found.fit.there < CLEARLY_FOUND:
                 settled, _ = self._settled(self._follow(found.distance, settled))
             ways.append(Found(settled, full(settled.to_photo), found.lean, found.distance))
         return ways

@@ -63,11 +63,9 @@ def cut_patches(
     light = cv2.LUT(codes.reshape(-1, nx, 3), LINEAR).reshape(len(centres), ny, nx, 3)
     profile = light[:, :, inner].mean(axis=2, dtype=np.float64)
     ground = _ground(profile, backing)
-    if backing == "light":
-        ink = 1 - profile / ground[:, None]
-    else:
-        ink = profile - ground[:, None]
-    full = (codes.min(axis=3) >= GLARE_LEVEL).reshape(len(centres), -1).mean(axis=1)
+    ink = 1 - profile / ground[:, None] if backing == "light" else profile - ground[:, None]
+    bright = cv2.inRange(codes.reshape(-1, nx, 3), (GLARE_LEVEL,) * 3, (255,) * 3)
+    full = (bright > 0).reshape(len(centres), -1).mean(axis=1)
     return Patches(ink, codes, across, along, inner, ground, _noise(ink), seen, full)
 
 
@@ -81,7 +79,8 @@ def _sampled(
     right, down = (at[1] - at[0]) / step, (at[2] - at[0]) / step
     rows = at[0][:, None] + across[None, :, None] * down[:, None]
     place = (rows[:, :, None] + along[None, None, :, None] * right[:, None, None]).astype(np.float32)
-    low, high = place.reshape(n, -1, 2).min(axis=1), place.reshape(n, -1, 2).max(axis=1)
+    corners = place[:, [0, 0, -1, -1], [0, -1, 0, -1]]  # the patch is a parallelogram
+    low, high = corners.min(axis=1), corners.max(axis=1)
     seen = (low >= 0).all(axis=1) & (high[:, 0] <= photo.shape[1] - 1) & (high[:, 1] <= photo.shape[0] - 1)
     flat = place.reshape(n * len(across), len(along), 2)
     parts = [

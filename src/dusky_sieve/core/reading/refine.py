@@ -11,7 +11,7 @@ from dusky_sieve.core.reading.registration import Registration, fit_warp, tidied
 Floats = NDArray[np.float64]
 Photo = NDArray[np.uint8]
 
-FITTED_MARKS = 900  # marks that take part in fitting; more only cost time
+FITTED_MARKS = 600  # marks that take part in fitting; more only cost time
 ROUNDS = 3
 SETTLED = 0.12  # nozzle pitches: a round that moves marks by less ends the fitting
 PRINTING_FROM = 0.05  # share of a block's marks with ink, below which the block says nothing

@@ -112,8 +112,8 @@ def stroke_colour(ink: str, backing: Backing) -> Floats:
 class Judge:
     """Scores places on one ink map; holds what every scoring needs."""
 
-    def __init__(self, ink: InkMap, plan: Probes, backing: Backing, near: NDArray[np.uint8] | None = None) -> None:
-        self.plan, self.backing, self.small = plan, backing, ink.small
+    def __init__(self, ink: InkMap, plan: Probes, backing: Backing, near: NDArray[np.uint8] | None = None, spots: int = 3) -> None:  # fmt: skip
+        self.plan, self.backing, self.small, self.spots = plan, backing, ink.small, spots
         self.near = np.asarray(cv2.dilate(ink.ink, np.ones((3, 3), np.uint8)), np.uint8) if near is None else near
         self.blocks = len(plan.hints)
 
@@ -172,13 +172,19 @@ class Judge:
         plan = self.plan
         n = len(plan.points)
         reach = np.stack([0.25 * plan.along, np.zeros(n)], 1)
-        spots = np.concatenate([plan.points - reach, plan.points, plan.points + reach])
+        count = self.spots
+        spots = np.concatenate([plan.points - reach, plan.points, plan.points + reach]) if count == 3 else plan.points
         at = np.rint(np.clip(place(spots), -9.0, 99999.0)).astype(np.int64)
         h, w = self.near.shape
         seen = (at >= 0).all(axis=1) & (at[:, 0] < w) & (at[:, 1] < h)
-        ink = np.zeros(3 * n)
+        ink = np.zeros(count * n)
         ink[seen] = self.near[at[seen, 1], at[seen, 0]]
-        return ink.reshape(3, n).mean(axis=0), seen.reshape(3, n).all(axis=0), np.clip(at[n : 2 * n], 0, (w - 1, h - 1))
+        middle = at[n : 2 * n] if count == 3 else at
+        return (
+            ink.reshape(count, n).mean(axis=0),
+            seen.reshape(count, n).all(axis=0),
+            np.clip(middle, 0, (w - 1, h - 1)),
+        )
 
     def _likeness(
         self, colours: Floats, marks: NDArray[np.bool_], bare: NDArray[np.bool_], got: Floats, hint: Floats
