@@ -11,6 +11,7 @@ told the true geometry and measures each mark by simple means (yardstick.py). Se
 """
 
 import argparse
+import itertools
 import resource
 import statistics
 import time
@@ -128,9 +129,9 @@ def table(title: str, total: Counter[str]) -> str:
 
 def calibration(sure: list[tuple[float, bool]]) -> list[str]:
     """The reliability curve and the expected calibration error (Naeini et al. 2015)."""
-    edges = [0.5, 0.7, 0.8, 0.9, 0.95, 0.98, 0.99, 0.9985, 1.01]
+    edges = (0.5, 0.7, 0.8, 0.9, 0.95, 0.98, 0.99, 0.9985, 1.01)
     lines, error = [], 0.0
-    for low, high in zip(edges, edges[1:], strict=False):
+    for low, high in itertools.pairwise(edges):
         inside = [(c, r) for c, r in sure if low <= c < high]
         if inside:
             said, right = statistics.mean(c for c, _ in inside), statistics.mean(r for _, r in inside)

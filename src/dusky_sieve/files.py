@@ -3,13 +3,17 @@
 import io
 import os
 import warnings
+from collections.abc import Callable
 from functools import cache
 from importlib import resources
 from pathlib import Path
+from typing import Any
 
+import cv2
 import numpy as np
+import pillow_heif
 from numpy.typing import NDArray
-from PIL import Image, ImageOps, UnidentifiedImageError
+from PIL import Image, ImageOps, TiffImagePlugin, UnidentifiedImageError
 from pydantic import TypeAdapter
 
 from dusky_sieve.core.advice import Ladder, parse_ladder
@@ -21,7 +25,18 @@ from dusky_sieve.core.steps import StepTable
 MAX_PHOTO_BYTES = 40_000_000  # an upload's limit
 MAX_PIXELS = 64_000_000  # reading contract: 0.3 to 64 megapixels
 MIN_PIXELS = 300_000
-FORMATS = {"JPEG": "image/jpeg", "PNG": "image/png", "WEBP": "image/webp", "TIFF": "image/tiff"}
+FORMATS = {"JPEG": "image/jpeg", "PNG": "image/png", "WEBP": "image/webp", "TIFF": "image/tiff", "HEIF": "image/heic"}
+pillow_heif.register_heif_opener()
+# What EXIF orientations 2 to 8 ask for; 1 and nonsense leave the photo as it is.
+TURNS: dict[int, Callable[[NDArray[np.uint8]], Any]] = {
+    2: lambda a: cv2.flip(a, 1),
+    3: lambda a: cv2.rotate(a, cv2.ROTATE_180),
+    4: lambda a: cv2.flip(a, 0),
+    5: lambda a: cv2.transpose(a),
+    6: lambda a: cv2.rotate(a, cv2.ROTATE_90_CLOCKWISE),
+    7: lambda a: cv2.flip(cv2.transpose(a), -1),
+    8: lambda a: cv2.rotate(a, cv2.ROTATE_90_COUNTERCLOCKWISE),
+}
 SIXTEEN_BIT = ("I;16", "I;16B", "I;16L", "I")
 
 
@@ -32,11 +47,29 @@ def decode_photo(content: bytes, name: str) -> NDArray[np.uint8]:
     checked before any pixel is decoded.
     """
     image = _open(content, name)
+    fast = _fast(content, image)
+    if fast is not None:
+        return fast
     try:
         image.load()
     except (OSError, SyntaxError, ValueError, EOFError) as error:
         raise UnusableInput(f"{name}: the file is damaged or cut short ({error}). Send the photo again.") from None
     return _upright(image)
+
+
+def _fast(content: bytes, image: Image.Image) -> NDArray[np.uint8] | None:
+    """A whole, ordinary colour JPEG through OpenCV, which takes a third of the time; None has Pillow decide.
+
+    A JPEG that is cut short lacks its end marker: OpenCV would fill the rest with grey and say nothing.
+    """
+    if image.format != "JPEG" or image.mode != "RGB" or b"\xff\xd9" not in content[-4096:]:
+        return None
+    decoded = cv2.imdecode(np.frombuffer(content, np.uint8), cv2.IMREAD_COLOR_RGB | cv2.IMREAD_IGNORE_ORIENTATION)
+    if decoded is None:
+        return None
+    pixels = np.asarray(decoded, np.uint8)
+    turn = TURNS.get(image.getexif().get(0x0112, 1))
+    return np.asarray(pixels if turn is None else turn(pixels), np.uint8)
 
 
 def sniff_photo(content: bytes, name: str) -> str:
@@ -51,12 +84,18 @@ def _open(content: bytes, name: str) -> Image.Image:
         raise TooLarge(
             f"{name}: {len(content) / 1e6:.0f} MB is more than the 40 MB a photo may have. Save it as JPEG and send that."
         )
+    image: Image.Image
     try:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             image = Image.open(io.BytesIO(content), formats=list(FORMATS))
     except (UnidentifiedImageError, OSError, SyntaxError, ValueError, Image.DecompressionBombError):
-        raise UnusableInput(f"{name}: not a photo. Send a JPEG or PNG picture of the sheet.") from None
+        deep = _deep_tiff(content)
+        if deep is None:
+            raise UnusableInput(
+                f"{name}: not a photo. Send a JPEG, PNG, WebP, TIFF or HEIC picture of the sheet."
+            ) from None
+        image = deep
     pixels = image.width * image.height
     if pixels > MAX_PIXELS:
         raise TooLarge(f"{name}: {pixels / 1e6:.0f} megapixels are more than the 64 that can be read. Send it smaller.")
@@ -64,6 +103,29 @@ def _open(content: bytes, name: str) -> Image.Image:
         raise UnusableInput(
             f"{name}: {image.width} x {image.height} pixels are too few to see single marks. Photograph the sheet with at least 2 megapixels."
         )
+    return image
+
+
+def _deep_tiff(content: bytes) -> Image.Image | None:
+    """A TIFF with 16 bits a colour, which Pillow does not open, brought to 8 by OpenCV. None where it is none."""
+    if content[:4] not in (b"II*\0", b"MM\0*"):
+        return None
+    try:
+        tags = TiffImagePlugin.ImageFileDirectory_v2(content[:8])
+        stream = io.BytesIO(content)
+        stream.seek(tags.next)
+        with warnings.catch_warnings():
+            warnings.simplefilter("ignore")
+            tags.load(stream)
+        if int(tags[256]) * int(tags[257]) > MAX_PIXELS:
+            return None
+        decoded = cv2.imdecode(np.frombuffer(content, np.uint8), cv2.IMREAD_COLOR_RGB | cv2.IMREAD_ANYDEPTH)
+    except (KeyError, ValueError, OSError, SyntaxError, TypeError, cv2.error):
+        return None
+    if decoded is None or decoded.dtype != np.uint16:
+        return None
+    image = Image.fromarray((np.asarray(decoded, np.uint16) >> 8).astype(np.uint8))
+    image.format = "TIFF"
     return image
 
 

@@ -1,6 +1,7 @@
 """Commands. Each parses, calls one function, prints. Exit codes: 0 done, 2 unusable input, 3 sheet not found."""
 
 import json
+import math
 import sys
 from datetime import UTC, datetime
 from pathlib import Path
@@ -9,14 +10,16 @@ from typing import Annotated, NoReturn
 import numpy as np
 import typer
 from rich.console import Console
+from rich.progress import Progress
 from rich.table import Table
 
 from dusky_sieve import files
+from dusky_sieve.batch import SheetPhotos, read_many
 from dusky_sieve.core.advice import Advice, advise
 from dusky_sieve.core.case import parse_case
 from dusky_sieve.core.errors import DuskySieveError, SheetNotFound, UnusableInput
 from dusky_sieve.core.layout import Backing, MarksBlock
-from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
+from dusky_sieve.core.reading import Reading
 from dusky_sieve.core.simulate import (
     BlockTruth,
     parse_truth,
@@ -44,34 +47,66 @@ def _stop(error: DuskySieveError) -> NoReturn:
 @app.command()
 def read(
     layout: Annotated[Path, typer.Option(help="The sheet's layout, *.layout.json.")],
-    light: Annotated[list[Path] | None, typer.Option(help="Photo of the sheet over a light backing.")] = None,
-    dark: Annotated[list[Path] | None, typer.Option(help="Photo of the sheet over a dark backing.")] = None,
+    light: Annotated[list[Path] | None, typer.Option(help="Photo over a light backing; again for the next sheet.")] = None,
+    dark: Annotated[list[Path] | None, typer.Option(help="Photo over a dark backing; the n-th belongs to the n-th light one.")] = None,
+    corners: Annotated[str | None, typer.Option(help="The pattern's corners on one photo, as x,y x,y x,y x,y in pixels: the sheet's own top left first, then clockwise.")] = None,
+    jobs: Annotated[int | None, typer.Option(min=1, help="Processes for several sheets; one per core where left out.")] = None,
     as_json: JsonFlag = False,
-) -> None:
-    """Read a sheet: faulty nozzles by number, from one photo per backing."""
+) -> None:  # fmt: skip
+    """Read sheets: faulty nozzles by number, from one photo per backing. Several sheets give one JSON document a line."""
     try:
-        if not (light or dark):
-            raise UnusableInput("No photo was given: add --light PHOTO or --dark PHOTO.")
-        if len(light or []) > 1 or len(dark or []) > 1:
-            raise UnusableInput("One photo per backing is read at a time: give --light and --dark once each.")
         plan = files.load_layout(layout)
-        shown: list[tuple[Path, Backing]] = [
-            *((p, "light") for p in light or []),
-            *((p, "dark") for p in dark or []),
-        ]
-        photos = [
-            UprightPhoto(files.decode_photo(files.read_bytes(p), p.name), backing, p.name) for p, backing in shown
-        ]
+        sheets = _sheets(light or [], dark or [], corners)
+        results = []
+        with Progress(console=Console(stderr=True), transient=True, disable=len(sheets) == 1) as bar:
+            task = bar.add_task("Reading", total=len(sheets))
+            for result in read_many(plan, sheets, jobs=jobs, progress=lambda done, _: bar.update(task, completed=done)):
+                if len(sheets) == 1 and result.error:
+                    raise result.error
+                results.append(result)
     except DuskySieveError as error:
         _stop(error)
-    reading = read_sheet(plan, photos)
-    if as_json:
-        print(reading.model_dump_json(exclude_none=True, indent=2))
-    else:
-        _print_reading(reading)
-    lost = [photo for photo in reading.photos if not photo.found]
-    if lost:
-        _stop(SheetNotFound(lost[0].why or "The sheet was not found."))
+    worst = 0
+    for result in results:
+        if result.reading is None:
+            print(result.error, file=sys.stderr)
+            worst = max(worst, 2)
+            if as_json:
+                print(json.dumps({"error": str(result.error)}, ensure_ascii=False))
+            continue
+        if as_json:
+            print(result.reading.model_dump_json(exclude_none=True, indent=2 if len(sheets) == 1 else None))
+        else:
+            _print_reading(result.reading)
+        for photo in result.reading.photos:
+            if not photo.found:
+                print(photo.why or "The sheet was not found.", file=sys.stderr)
+                worst = max(worst, 3)
+    if worst:
+        raise typer.Exit(2 if any(r.reading is None for r in results) else 3)
+
+
+def _sheets(light: list[Path], dark: list[Path], corners: str | None) -> list[SheetPhotos]:
+    """Photos paired into sheets: the n-th over light with the n-th over dark."""
+    count = max(len(light), len(dark))
+    if count == 0:
+        raise UnusableInput("No photo was given: add --light PHOTO or --dark PHOTO.")
+    if light and dark and len(light) != len(dark):
+        raise UnusableInput(
+            f"{len(light)} photos over light and {len(dark)} over dark make no pairs: give one of each for every sheet."
+        )
+    marked = None
+    if corners is not None:
+        if len(light) + len(dark) != 1:
+            raise UnusableInput("--corners belongs to one photo: give one --light or one --dark with it.")
+        try:
+            points = tuple(tuple(float(v) for v in part.split(",")) for part in corners.split())
+        except ValueError:
+            points = ()
+        if len(points) != 4 or any(len(p) != 2 or not all(math.isfinite(v) for v in p) for p in points):
+            raise UnusableInput(f"--corners: expected four points as x,y x,y x,y x,y in pixels, found {corners!r}.")
+        marked = points
+    return [SheetPhotos(light[i] if light else None, dark[i] if dark else None, marked) for i in range(count)]
 
 
 def _print_reading(reading: Reading) -> None:
@@ -79,6 +114,12 @@ def _print_reading(reading: Reading) -> None:
     for block in reading.blocks:
         if not block.read:
             table.add_row(block.id, block.why or "not read", "", "", "")
+            continue
+        if block.kind == "solid":
+            shown = ", ".join(
+                f"{line.y_mm:g} mm" + (f" (nozzle {line.nozzle})" if line.nozzle else "") for line in block.lines or ()
+            )
+            table.add_row(block.id, f"light lines: {shown or 'none'}", "", "", "")
             continue
         cells = [
             ", ".join(str(f.nozzle) for f in block.faults if f.state == state) or "none"

@@ -1,10 +1,12 @@
 """Reading a sheet: photo arrays in, a reading out.
 
-Steps, each in a module of its own: `inkmap` and `find` (where might the sheet be), `align` and `locate` (where
-it is), `registration` (homography and smooth warp), `measure` (ink and place of each mark), `judge` (states).
+Steps, each in a module of its own: `inkmap`, `tilt` and `find` (where might the sheet be), `align`, `follow`,
+`score` and `locate` (where it is), `registration` and `refine` (homography and smooth warp), `patches` and `measure`
+(ink and place of each mark), `judge` (states), `fills` (light lines), `sheet` (all of it in order).
 """
 
 from dusky_sieve.core.reading.document import BlockReading, Fault, PhotoReading, Reading, Warned
+from dusky_sieve.core.reading.locate import Corners
 from dusky_sieve.core.reading.sheet import UprightPhoto, read_sheet
 
-__all__ = ["BlockReading", "Fault", "PhotoReading", "Reading", "UprightPhoto", "Warned", "read_sheet"]
+__all__ = ["BlockReading", "Corners", "Fault", "PhotoReading", "Reading", "UprightPhoto", "Warned", "read_sheet"]

@@ -85,7 +85,7 @@ def _printing(observed: Image, to_level: Floats, marks: Marks) -> NDArray[np.boo
     place = np.round(project(to_level, marks.centres)).astype(int)
     inside = (place >= 0).all(axis=1) & (place[:, 0] < observed.shape[1]) & (place[:, 1] < observed.shape[0])
     if not inside.any():
-        return inside
+        return np.asarray(inside, np.bool_)
     seen = np.zeros(len(place))
     seen[inside] = observed[place[inside, 1], place[inside, 0]]
     count = np.bincount(marks.block[inside])
@@ -93,7 +93,7 @@ def _printing(observed: Image, to_level: Floats, marks: Marks) -> NDArray[np.boo
     shown: NDArray[np.bool_] = np.append(
         share >= PRESENT_SHARE * share.max(), np.zeros(int(marks.block.max()) + 1, bool)
     )
-    return np.asarray(np.asarray(shown)[marks.block], np.bool_)
+    return shown[marks.block].astype(np.bool_)
 
 
 def _descend(template: Image, observed: Image, warp: Floats, level: int) -> tuple[float, Floats]:
@@ -122,7 +122,8 @@ def _descend(template: Image, observed: Image, warp: Floats, level: int) -> tupl
     hold[[2, 5]] = 0
     walked = np.zeros(8)
     for _ in range(ITERATIONS[level]):
-        seen = cv2.warpPerspective(observed, warp, (width, height), flags=cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP)
+        flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
+        seen = np.asarray(cv2.warpPerspective(observed, warp, (width, height), flags=flags), np.float32)
         within = cv2.warpPerspective(inside, warp, (width, height), flags=cv2.INTER_NEAREST | cv2.WARP_INVERSE_MAP)
         got = seen[chosen]
         counted = (within[chosen] > 0).astype(np.float32)

@@ -21,8 +21,12 @@ Bytes = NDArray[np.uint8]
 Singles = NDArray[np.float32]
 Bools = NDArray[np.bool_]
 Photo = NDArray[np.uint8]
+Corners = tuple[tuple[float, ...], ...]
 
 CLEARLY_FOUND = 0.7  # share explained at which no further candidate is tried
+SURELY_FOUND = (
+    0.8  # share explained from which likenesses are compared as they lie, without laying each onto the strokes
+)
 HALF_FOUND, WELL_FOUND = 0.25, 0.85  # between them a place is laid onto the strokes a second time
 FOUND_FROM = 0.42  # share explained of the blocks that show ink, below which nothing on the photo is the sheet
 LEAST_MARKS = 8.0  # explained marks, below which the rest is luck
@@ -107,6 +111,34 @@ class Locator:
         back = np.array([[1, 0, -self.corner[0]], [0, 1, -self.corner[1]], [0, 0, 1.0]])
         full = np.linalg.inv(shrunk(self.map.factor)) @ registration.homography @ back
         return Registration(full / full[2, 2], registration.warp, registration.size, self.corner)
+
+    def stray(self, registration: Registration) -> dict[str, float]:
+        """Ink one lattice step beyond each block's sides, by block id, as a share of a mark's ink."""
+        small = shrunk(self.map.factor)
+        forth = np.array(self.corner)
+
+        def place(points: Floats) -> Floats:
+            return project(small, registration.to_photo(points + forth))
+
+        return dict(
+            zip((b.id for b in self.blocks), self.judge.beyond(place, self.blocks, self.layout).tolist(), strict=True)
+        )
+
+    def by_corners(self, corners: Corners) -> Registration:
+        """The registration from the pattern's four corners as a person marked them, laid onto the strokes near by.
+
+        corners : top left, top right, bottom right, bottom left of the sheet, (x, y) in photo pixels. Raises
+        SheetNotFound where they are no picture of a sheet, or where no marks lie between them.
+        """
+        w, h = self.whole.size
+        source = np.array([[0, 0], [w, 0], [w, h], [0, h]], np.float32)
+        given = np.asarray(cv2.getPerspectiveTransform(source, np.array(corners, np.float32)), np.float64)
+        if not plausible(given, self.whole):
+            raise SheetNotFound(
+                f"{self.file}: the four corners are not those of a sheet. Mark the pattern's own top left corner first, "
+                "then on clockwise."
+            )
+        return self.near(given)
 
     def near(self, homography: Floats) -> Registration:
         """The registration close to a homography (sheet mm to photo pixels) that a person gave."""
@@ -233,7 +265,7 @@ class Locator:
         full = Judge(self.map, probes(self.layout, self.backing, 12_000), self.backing, self.judge.near)
         top = Found(best.registration, full(best.registration.to_photo), best.lean, best.distance)
         ways = [top]
-        if best.fit.there < CLEARLY_FOUND:
+        if best.fit.there < SURELY_FOUND:
             for way in self._turned(best, strokes, candidates):
                 ways.append(Found(way.registration, full(way.registration.to_photo), way.lean, way.distance))
         for _ in range(3):
@@ -259,7 +291,7 @@ class Locator:
         for turn, shift in self._rivals(found.fit):
             laid = through(found.registration.to_photo(turn * grid + shift), grid, self.layout.size)
             settled, _ = self._settled(laid, found.fit)
-            if found.fit.there < CLEARLY_FOUND:
+            if found.fit.there < SURELY_FOUND:
                 settled, _ = self._settled(self._follow(found.distance, settled))
             ways.append(Found(settled, full(settled.to_photo), found.lean, found.distance))
         return ways
@@ -346,22 +378,3 @@ def _boxed(layout: Layout, backing: Backing) -> tuple[Layout, tuple[float, float
     blocks = tuple(b.model_copy(update={"origin": (b.origin[0] - x, b.origin[1] - y)}) for b in layout.blocks)
     size = (float(boxes[:, 2].max()) - x, float(boxes[:, 3].max()) - y)
     return layout.model_copy(update={"blocks": blocks, "size": size}), (x, y)
-
-
-def by_corners(
-    photo: Photo, layout: Layout, backing: Backing, file: str, corners: tuple[tuple[float, float], ...]
-) -> Registration:
-    """The registration from the pattern's four corners as a person marked them, laid onto the strokes near by.
-
-    corners : top left, top right, bottom right, bottom left of the sheet, (x, y) in photo pixels. Raises
-    SheetNotFound where they are no picture of a sheet, or where no marks lie between them.
-    """
-    w, h = layout.size
-    source = np.array([[0, 0], [w, 0], [w, h], [0, h]], np.float32)
-    given = cv2.getPerspectiveTransform(source, np.array(corners, np.float32))
-    if not plausible(np.asarray(given, np.float64), layout):
-        raise SheetNotFound(
-            f"{file}: the four corners are not those of a sheet. Mark the pattern's own top left corner first, then on clockwise."
-        )
-    locator = Locator(photo, layout, backing, file)
-    return locator.near(np.asarray(given, np.float64))

@@ -97,6 +97,25 @@ def bare_places(block: MarksBlock) -> Floats:
     return np.concatenate(parts)
 
 
+def beyond_sides(block: MarksBlock, layout: Layout) -> list[Floats]:
+    """Points (n, 2) mm one lattice step beyond each of a block's sides, where no other block stands."""
+    origin, column, row = np.array(block.origin), np.array(block.column_pitch), np.array(block.row_pitch)
+    columns, rows = min(block.columns, block.nozzles), -(-block.nozzles // block.columns)
+    full = block.nozzles // block.columns
+    r, c = np.arange(full)[:, None], np.arange(columns)[:, None]
+    sides = [origin - column + r * row, origin + columns * column + r * row] if block.columns > 1 else []
+    if rows > 1:
+        sides += [origin + c * column - row, origin + c * column + rows * row]
+    boxes = np.array([extent(b) for b in layout.blocks if b.id != block.id]).reshape(-1, 4)
+    half = 0.5 * block.mark[0]
+    free = []
+    for side in sides:
+        x, y = side[:, :1], side[:, 1:]
+        taken = (x + half > boxes[:, 0] - 0.2) & (x - half < boxes[:, 2] + 0.2) & (y > boxes[:, 1] - 0.3) & (y < boxes[:, 3] + 0.3)  # fmt: skip
+        free.append(side[~taken.any(axis=1)])
+    return free
+
+
 def hint_share(ink: str, backing: Backing) -> Floats:
     """What an ink takes from (dark backing: adds to) each band of an sRGB photo, (3,) in 0..1."""
     srgb = np.array([int(ink[i : i + 2], 16) for i in (1, 3, 5)]) / 255.0
@@ -157,6 +176,26 @@ class Judge:
         off = np.where(known, np.log(np.maximum(depth, 1e-3) / self.plan.depths), 0.0)
         off = np.where(known, off - np.median(off[known]), 0.0)
         return np.asarray(np.exp(-0.5 * (np.clip(np.abs(off) - DEPTH_FREE, 0, None) / DEPTH_SPREAD) ** 2))
+
+    def beyond(self, place: Place, blocks: list[MarksBlock], layout: Layout) -> Floats:
+        """Ink one lattice step beyond each block's sides (blocks,), the worst side's mean as a share of a mark's.
+
+        A lattice laid one step aside prints there, and only there, where the sheet should be bare.
+        """
+        fit = self(place)
+        worst = np.zeros(len(blocks))
+        h, w = self.near.shape
+        for k, block in enumerate(blocks):
+            if not fit.printing[k]:
+                continue
+            for points in beyond_sides(block, layout):
+                at = np.rint(place(points)).astype(np.int64)
+                seen = (at >= 0).all(axis=1) & (at[:, 0] < w) & (at[:, 1] < h)
+                if seen.sum() < 3:
+                    continue
+                got = (self.near[at[seen, 1], at[seen, 0]] - fit.low[k]) / (fit.high[k] - fit.low[k])
+                worst[k] = max(worst[k], float(np.clip(got, 0, 1).mean()))
+        return worst
 
     def quick(self, place: Place, fit: Fit) -> float:
         """Marks less bare places with ink, by the ink levels of an earlier fit close by; comparable among itself."""

@@ -10,17 +10,17 @@ from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, cle
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.fills import read_fill
 from dusky_sieve.core.reading.judge import faults_of, judge_marks
-from dusky_sieve.core.reading.locate import Locator, by_corners
+from dusky_sieve.core.reading.locate import Corners, Locator
 from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block, smooth_surface
 from dusky_sieve.core.reading.refine import refine
 from dusky_sieve.core.reading.registration import Registration
 
 Floats = NDArray[np.float64]
-Corners = tuple[tuple[float, float], tuple[float, float], tuple[float, float], tuple[float, float]]
 
 SMALLEST_PITCH_PX = 1.4  # px per nozzle pitch below which a deflection cannot be told; small is said
 LEAST_CONTRAST = 4.0  # typical mark over the noise, below which a block is not judged
 SMEARED = 0.42  # a mark's one-sigma over the clear height: beyond it marks run into each other
+MOST_BEYOND = 0.6  # of a mark's ink, one lattice step beyond a block's side: the lattice lies one step aside
 LEVEL_FROM = 40  # well printed marks, from which a smooth rest of curl and lens is taken out block by block
 
 
@@ -78,11 +78,14 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
         raise SheetNotFound(
             f"{photo.file}: no block of the layout “{layout.name}” is judged over a {photo.backing} backing."
         )
-    if photo.corners is None:
-        registration = Locator(photo.pixels, layout, photo.backing, photo.file).locate()
-    else:
-        registration = by_corners(photo.pixels, layout, photo.backing, photo.file, photo.corners)
+    locator = Locator(photo.pixels, layout, photo.backing, photo.file)
+    registration = locator.locate() if photo.corners is None else locator.by_corners(photo.corners)
     registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
+    if max(locator.stray(registration).values()) > MOST_BEYOND:
+        raise SheetNotFound(
+            f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{layout.name}” has none, so its "
+            "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
+        )
     warnings: list[Warned] = []
     read: list[BlockReading] = []
     residuals: list[Floats] = []

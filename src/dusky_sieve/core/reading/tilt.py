@@ -116,10 +116,12 @@ def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float) -
 def _robust(basis: Floats, value: Floats, weight: Floats, least: float) -> tuple[Floats, float]:
     """Coefficients of a linear fit by iterated Cauchy weights, and the robust spread left."""
     w: Floats = weight.astype(np.float64)
-    fit, spread = np.zeros(basis.shape[1]), least
+    spread = least
+    fit: Floats = np.zeros(basis.shape[1], np.float64)
     for _ in range(8):
         scaled = basis * w[:, None]
-        fit = np.linalg.lstsq(scaled.T @ basis + 1e-9 * np.eye(basis.shape[1]), scaled.T @ value, rcond=None)[0]
+        normal = scaled.T @ basis + 1e-9 * np.eye(basis.shape[1])
+        fit = np.asarray(np.linalg.lstsq(normal, scaled.T @ value, rcond=None)[0], np.float64)
         left = value - basis @ fit
         spread = max(1.4826 * float(np.median(np.abs(left))), least)
         w = np.asarray(weight / (1 + (left / spread) ** 2), np.float64)
