@@ -9,7 +9,7 @@ import numpy as np
 
 from benchmarks.worlds import draw_faults, draw_scene, draw_sheet
 from dusky_sieve import files
-from dusky_sieve.core.layout import MarksBlock
+from dusky_sieve.core.layout import Backing, MarksBlock
 from dusky_sieve.core.reading import UprightPhoto, read_sheet
 from dusky_sieve.core.simulate import BlockTruth, Truth, render
 
@@ -20,7 +20,7 @@ KINDS = (
     "out of focus",
     "far too small",
     "mostly cut off",
-    "all but dark",
+    "wrong backing",
 )
 
 
@@ -48,11 +48,13 @@ def one(seed: int) -> tuple[str, str, bool, str]:
         changes = {"fill": 0.07}
     elif kind == "mostly cut off":
         changes = {"shift": (0.75, 0.6), "fill": 0.95}
-    elif kind == "all but dark":
-        changes = {"exposure": 0.06, "noise": 0.09}
+    backing: Backing = "light"
+    if kind == "wrong backing":  # a sheet of colours over white, handed in as white ink over black
+        backing = "dark"
+        layout = layout.model_copy(update={"blocks": tuple(b.model_copy(update={"backing": "dark", "ink": "#f4f4f0"}) for b in layout.blocks)})  # fmt: skip
     truth = Truth(blocks=blocks, scene=scene.model_copy(update=changes))
     content = files.encode_jpeg(render(shown, truth, "light", rng), scene.jpeg_quality)
-    reading = read_sheet(layout, [UprightPhoto(files.decode_photo(content, "photo"), "light", "photo")])
+    reading = read_sheet(layout, [UprightPhoto(files.decode_photo(content, "photo"), backing, "photo")])
     # A photo is refused where no block is read as sure: marks called unsure claim nothing.
     claims = sum(sum(v for k, v in (b.counts or {}).items() if k != "unsure") for b in reading.blocks if b.read)
     marks = sum(b.nozzles for b in layout.blocks if isinstance(b, MarksBlock))

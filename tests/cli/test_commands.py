@@ -60,6 +60,34 @@ def test_a_photo_without_the_sheet_exits_3_and_still_prints_the_reading(tmp_path
     assert "desk.jpg: no sheet of the layout" in result.stderr
 
 
+def test_several_sheets_are_read_in_order_and_one_that_fails_stops_no_other(tmp_path, faulty_photo):
+    (tmp_path / "a.jpg").write_bytes(faulty_photo)
+    (tmp_path / "b.jpg").write_bytes(b"hello")
+    (tmp_path / "c.jpg").write_bytes(faulty_photo)
+    photos = [word for name in "abc" for word in ("--light", str(tmp_path / f"{name}.jpg"))]
+    result = run(app, ["read", "--layout", LAYOUT, *photos, "--json", "--jobs", "1"])
+    first, failed, last = (json.loads(line) for line in result.stdout.splitlines())
+    assert result.exit_code == 2
+    assert "b.jpg: not a photo" in failed["error"]
+    assert first["photos"][0]["file"] == "a.jpg"
+    assert first["blocks"] == last["blocks"]
+
+
+def test_corners_by_hand_lead_to_the_same_reading_and_nonsense_is_refused(tmp_path, faulty_photo):
+    photo = tmp_path / "sheet.jpg"
+    photo.write_bytes(faulty_photo)
+    corners = "400,114 1718,180 1596,1388 366,1284"  # as a person marks them: some pixels off
+    result = run(app, ["read", "--layout", LAYOUT, "--light", str(photo), "--corners", corners, "--json"])
+    assert result.exit_code == 0
+    found = json.loads(result.stdout)
+    assert {b["id"]: {f["nozzle"]: f["state"] for f in b["faults"]} for b in found["blocks"]} == TRUE_STATES
+    crossed = "400,114 1596,1388 1718,180 366,1284"
+    result = run(app, ["read", "--layout", LAYOUT, "--light", str(photo), "--corners", crossed])
+    assert (result.exit_code, "not those of a sheet" in result.stderr) == (3, True)
+    result = run(app, ["read", "--layout", LAYOUT, "--light", str(photo), "--corners", "1,2 3"])
+    assert (result.exit_code, "expected four points" in result.stderr) == (2, True)
+
+
 def test_a_layout_with_an_impossible_number_exits_2_naming_the_field(tmp_path, faulty_photo):
     layout, photo = tmp_path / "six.layout.json", tmp_path / "sheet.jpg"
     layout.write_text(Path(LAYOUT).read_text().replace('"columns": 12', '"columns": 0', 1))

@@ -1,16 +1,28 @@
 """Reading rendered sheets whose truth is known. The renderer and the reader share only the layout."""
 
+import io
+
 import cv2
 import numpy as np
 import pytest
+from PIL import Image
 from tests.conftest import FAULTS, TRUE_STATES, photo_of, small_scene
 
 from dusky_sieve import files
-from dusky_sieve.core.layout import Layout
+from dusky_sieve.core.layout import Layout, SolidBlock
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
 from dusky_sieve.core.reading.judge import STATES, judge_marks
 from dusky_sieve.core.reading.registration import project
-from dusky_sieve.core.simulate import BlockTruth, Scene, Truth, WeakMark, random_faults, render, sheet_to_photo
+from dusky_sieve.core.simulate import (
+    BlockTruth,
+    LightLine,
+    Scene,
+    Truth,
+    WeakMark,
+    random_faults,
+    render,
+    sheet_to_photo,
+)
 
 
 def states(reading: Reading) -> dict[str, dict[int, str]]:
@@ -124,6 +136,60 @@ def test_white_ink_is_read_over_black():
     pixels = render(layout, Truth(blocks=faults, scene=scene), "dark", np.random.default_rng(4))
     reading = read_sheet(layout, [UprightPhoto(pixels, "dark", "dark.jpg")])
     assert states(reading) == {"white-a": {24: "missing", 25: "missing"}, "white-b": {80: "weak"}}
+
+
+def filled() -> Layout:
+    """One channel's marks and a fill under them, one pass high."""
+    plain = files.shipped_layout("four-staircases")
+    black = plain.blocks[0]
+    fill = SolidBlock(id="black-fill", channel="black", ink=black.ink, origin=(0.0, 30.0), size=(31.0, 25.4), kind="solid", nozzles=180, nozzle_pitch=0.1411)  # fmt: skip
+    return plain.model_copy(update={"blocks": (black, fill), "size": (31.0, 56.0)})
+
+
+def test_light_lines_across_a_fill_are_told_with_their_nozzle():
+    lines = (LightLine(y_mm=7.97, width_um=150, contrast=0.6), LightLine(y_mm=20.5, width_um=200, contrast=0.8))
+    truth = Truth(
+        blocks={"black": BlockTruth(missing=(57, 146)), "black-fill": BlockTruth(lines=lines)},
+        scene=Scene(width=2400, height=3000, fill=0.8, tilt_deg=8, lamp_falloff=2.0),
+    )
+    pixels = render(filled(), truth, "light", np.random.default_rng(2))
+    marks, fill = read_sheet(filled(), [UprightPhoto(pixels, "light", "fill.jpg")]).blocks
+    assert [f.nozzle for f in marks.faults] == [57, 146]
+    assert [line.y_mm for line in fill.lines] == pytest.approx([7.97, 20.5], abs=0.06)  # mm
+    assert [line.nozzle for line in fill.lines] == [57, 146]
+    assert fill.lines[1].width_um == pytest.approx(200, abs=70)
+    assert fill.uniformity > 0.8
+
+
+def test_curl_and_lens_are_followed():
+    scene = Scene(width=3200, height=2400, fill=0.9, tilt_deg=20, curl_mm=3, lens_k1=0.04, lens_blur_px=0.7)
+    layout = files.shipped_layout("eight-slanted-runs")
+    faults = {b.id: BlockTruth(missing=(31, 90), weak=(WeakMark(nozzle=140, ink=0.35),)) for b in layout.blocks}
+    pixels = render(layout, Truth(blocks=faults, scene=scene), "light", np.random.default_rng(6))
+    reading = read_sheet(layout, [UprightPhoto(pixels, "light", "bent.jpg")])
+    assert states(reading) == {b.id: {31: "missing", 90: "missing", 140: "weak"} for b in layout.blocks}
+
+
+@pytest.mark.parametrize("kind", ["PNG", "WEBP", "TIFF", "HEIF", "grey", "four inks", "sixteen bits", "turned by EXIF"])
+def test_a_photo_is_the_same_whatever_file_it_comes_in(kind):
+    pixels = np.zeros((600, 800, 3), np.uint8)
+    pixels[:300, :400] = 200
+    image, out = Image.fromarray(pixels), io.BytesIO()
+    if kind == "grey":
+        image.convert("L").save(out, "JPEG")
+    elif kind == "four inks":
+        image.convert("CMYK").save(out, "JPEG")
+    elif kind == "sixteen bits":
+        out.write(cv2.imencode(".tiff", pixels.astype(np.uint16) * 257)[1].tobytes())
+    elif kind == "turned by EXIF":
+        exif = Image.Exif()
+        exif[0x0112] = 6
+        image.rotate(90, expand=True).save(out, "JPEG", exif=exif)
+    else:
+        image.save(out, kind)
+    decoded = files.decode_photo(out.getvalue(), "photo.dat")
+    assert decoded.shape == pixels.shape
+    assert np.abs(decoded[::20, ::20].astype(int) - pixels[::20, ::20]).mean() < 4  # of 255
 
 
 def test_a_block_over_the_other_backing_waits_for_its_photo():

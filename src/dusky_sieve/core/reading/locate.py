@@ -1,19 +1,19 @@
 """Which of the candidate places is the sheet: checked mark by mark, and refused where it is not there."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_height, extent, mark_centres
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_height, extent, mark_centres
 from dusky_sieve.core.reading.align import align, plausible, shrunk
 from dusky_sieve.core.reading.find import Candidate, Marks, gather_marks, similarities, stroke_ways
 from dusky_sieve.core.reading.follow import distance_to, follow, slide
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
 from dusky_sieve.core.reading.registration import Registration, inverse, project, rigid, through
-from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
+from dusky_sieve.core.reading.score import Fit, Judge, Place, probes, solid_shown
 from dusky_sieve.core.reading.tilt import Lean, leans
 
 Floats = NDArray[np.float64]
@@ -32,6 +32,8 @@ FOUND_FROM = 0.42  # share explained of the blocks that show ink, below which no
 LEAST_MARKS = 8.0  # explained marks, below which the rest is luck
 CLEAR_LEAD = 4.0  # marks by which the best place must explain more than any other way round
 LEAD_SHARE = 0.02  # and the share of all that it explains
+NEAR_RIVAL = 0.75  # of what the best place explains, from which a likeness is laid onto the strokes all the same
+FILL_WEIGHT = 12.0  # marks that one solid fill counts for
 GLANCED = 600  # marks looked at while whole lattice steps are tried
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
 MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
@@ -263,11 +265,11 @@ class Locator:
     def _right_way_round(self, best: Found, strokes: Strokes, candidates: list[Candidate]) -> Found:
         """The way round that explains most, once it clearly leads every other that lays the pattern onto itself."""
         full = Judge(self.map, probes(self.layout, self.backing, 12_000), self.backing, self.judge.near)
-        top = Found(best.registration, full(best.registration.to_photo), best.lean, best.distance)
+        top = Found(best.registration, self._with_fills(full, best.registration), best.lean, best.distance)
         ways = [top]
         if best.fit.there < SURELY_FOUND:
             for way in self._turned(best, strokes, candidates):
-                ways.append(Found(way.registration, full(way.registration.to_photo), way.lean, way.distance))
+                ways.append(Found(way.registration, self._with_fills(full, way.registration), way.lean, way.distance))
         for _ in range(3):
             ways += self._laid_onto_itself(top, full)
             ways.sort(key=lambda way: -way.fit.explained)
@@ -276,7 +278,12 @@ class Locator:
             top = ways[0]  # a better place has likenesses of its own
         top = ways[0]
         others = [way for way in ways[1:] if self._apart(top.registration, way.registration)]
-        if others and top.fit.explained - others[0].fit.explained < max(CLEAR_LEAD, LEAD_SHARE * top.fit.explained):
+        sheet = top.fit.there >= FOUND_FROM  # else it is none, either way round
+        if (
+            sheet
+            and others
+            and top.fit.explained - others[0].fit.explained < max(CLEAR_LEAD, LEAD_SHARE * top.fit.explained)
+        ):
             raise SheetNotFound(
                 f"{self.file}: the sheet was found, but two ways round fit it equally well, so nothing was guessed. "
                 "Mark its four corners by hand, the top left one first."
@@ -290,11 +297,18 @@ class Locator:
         ways = []
         for turn, shift in self._rivals(found.fit):
             laid = through(found.registration.to_photo(turn * grid + shift), grid, self.layout.size)
-            settled, _ = self._settled(laid, found.fit)
-            if found.fit.there < SURELY_FOUND:
+            settled, fit = self._settled(laid, found.fit)
+            if found.fit.there < SURELY_FOUND or fit.explained > NEAR_RIVAL * found.fit.explained:
                 settled, _ = self._settled(self._follow(found.distance, settled))
-            ways.append(Found(settled, full(settled.to_photo), found.lean, found.distance))
+            ways.append(Found(settled, self._with_fills(full, settled), found.lean, found.distance))
         return ways
+
+    def _with_fills(self, full: Judge, registration: Registration) -> Fit:
+        """The fit of the marks, and for each solid fill that shows as many marks more: fills tell top from bottom."""
+        fit = full(registration.to_photo)
+        fills = [b for b in self.layout.blocks if isinstance(b, SolidBlock) and b.backing == self.backing]
+        shown = sum(solid_shown(self.map.small, registration.to_photo, b, self.backing) for b in fills)
+        return replace(fit, explained=fit.explained + FILL_WEIGHT * shown)
 
     def _apart(self, a: Registration, b: Registration) -> bool:
         """Whether two places differ by more than about half a lattice step at the pattern's corners."""

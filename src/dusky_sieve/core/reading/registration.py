@@ -11,6 +11,7 @@ Floats = NDArray[np.float64]
 TERMS = ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2), (3, 0), (2, 1), (1, 2), (0, 3), (4, 0), (3, 1), (2, 2), (1, 3), (0, 4))  # fmt: skip
 DEGREES = {1: 3, 2: 6, 3: 10, 4: 15}  # terms up to a degree
 RIDGE = 0.004  # pull of the smooth warp towards zero, per mark: few marks must not bend the sheet
+BEYOND_BOX_MM = 0.5  # how far past the outermost marks the warp is still believed
 ROBUST_STEPS = 6  # rounds of reweighting; more change nothing measurable
 
 
@@ -35,8 +36,12 @@ class Registration:
         return np.asarray(points + self.terms(points) @ self.warp)
 
     def terms(self, points: Floats) -> Floats:
-        """The warp's polynomial terms (n, 15) at sheet points (n, 2) mm."""
-        return warp_terms(points - np.asarray(self.origin), self.size)
+        """The warp's polynomial terms (n, 15) at sheet points (n, 2) mm.
+
+        Beyond the box it stays as at the rim: a quartic carried on to where no mark was seen swings wildly.
+        """
+        inner = np.clip(points - np.asarray(self.origin), -BEYOND_BOX_MM, np.asarray(self.size) + BEYOND_BOX_MM)
+        return warp_terms(inner, self.size)
 
     def to_photo(self, points: Floats) -> Floats:
         """Photo pixels (n, 2) of sheet points (n, 2) mm, warp included."""

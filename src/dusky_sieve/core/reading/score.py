@@ -7,13 +7,14 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_width, extent, mark_centres
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_width, extent, mark_centres
 from dusky_sieve.core.reading.inkmap import InkMap
 
 Floats = NDArray[np.float64]
 Place = Callable[[Floats], Floats]  # sheet points (n, 2) mm to ink map pixels
 
 SAMPLED = 1500  # marks looked at while candidates are compared
+PRINTS_SHARE = 0.12  # and over that of the strongest block: noise and shadow are no ink
 GAP_MM = 0.2  # between neighbours along travel, from which the gap shows on the ink map
 PRINTS_FROM = 4.0  # of 255: ink of a block's darker places over its bare ones, from which it shows at all
 DEPTH_FREE, DEPTH_SPREAD = 0.25, 0.6  # log ratio of strengths that says nothing yet, and its one-sigma beyond
@@ -128,6 +129,25 @@ def stroke_colour(ink: str, backing: Backing) -> Floats:
     return np.asarray(share / np.linalg.norm(share))
 
 
+def solid_shown(small: NDArray[np.uint8], place: Place, block: SolidBlock, backing: Backing) -> float:
+    """Whether solid ink shows where a fill should be, 0..1, against the paper about a millimetre beside it."""
+    (x, y), (w, h) = block.origin, block.size
+    inner = np.stack(np.meshgrid(np.linspace(0.15, 0.85, 5) * w + x, np.linspace(0.15, 0.85, 5) * h + y), -1).reshape(
+        -1, 2
+    )
+    rim = [(x - 1.2, y + 0.5 * h), (x + w + 1.2, y + 0.5 * h), (x + 0.5 * w, y - 1.2), (x + 0.5 * w, y + h + 1.2)]
+    at = np.rint(place(np.concatenate([inner, np.array(rim)]))).astype(int)
+    inside = (at >= 0).all(axis=1) & (at[:, 0] < small.shape[1]) & (at[:, 1] < small.shape[0])
+    if not inside[:25].all() or not inside[25:].any():
+        return 0.0
+    codes = np.full((29, 3), np.nan)
+    codes[inside] = small[at[inside, 1], at[inside, 0]]
+    paper = np.nanmax(codes[25:], axis=0) if backing == "light" else np.nanmin(codes[25:], axis=0)
+    share = 1 - (codes[:25] + 3) / (paper + 3) if backing == "light" else (codes[:25] - paper) / 200
+    hint = stroke_colour(block.ink, backing)
+    return float((np.nan_to_num(share) @ hint > 0.15).mean())
+
+
 class Judge:
     """Scores places on one ink map; holds what every scoring needs."""
 
@@ -143,23 +163,15 @@ class Judge:
         colours = self.small[middle[:, 1], middle[:, 0]].astype(np.float64)
         shown = 0
         depth, gained = np.zeros(self.blocks), np.zeros(self.blocks)
-        printing = np.zeros(self.blocks, bool)
-        low, high = np.zeros(self.blocks), np.full(self.blocks, 1e9)
-        for k in range(self.blocks):
-            start, stop = np.searchsorted(plan.block, (k, k + 1))
-            own = slice(int(start), int(stop))
-            mark, seen, ink = plan.mark[own], inside[own], value[own]
+        low, top, reach = self._levels(value, inside)
+        printing = reach > max(PRINTS_FROM, PRINTS_SHARE * float(reach.max()))
+        high = np.where(printing, np.maximum(top, low + PRINTS_FROM), 1e9)
+        for k in np.flatnonzero(printing):
+            own = self._own(int(k))
+            mark, seen = plan.mark[own], inside[own]
             marks, bare = mark & seen, ~mark & seen
             count = int(mark.sum())
-            if marks.sum() < 3 or bare.sum() < 3:
-                continue
-            low[k] = float(np.median(ink[bare]))
-            top = float(np.quantile(ink[marks], 0.85))
-            printing[k] = max(top, float(np.quantile(ink[bare], 0.85))) - low[k] > PRINTS_FROM
-            if not printing[k]:
-                continue
-            high[k] = max(top, low[k] + PRINTS_FROM)
-            got = np.clip((ink - low[k]) / (high[k] - low[k]), 0, 1)
+            got = np.clip((value[own] - low[k]) / (high[k] - low[k]), 0, 1)
             gain = float(got[marks].sum() / count - got[bare].mean() * marks.sum() / count)
             like, depth[k] = self._likeness(colours[own], marks, bare, got, plan.hints[k]) if gain > 0 else (0.0, 0.0)
             gained[k] = max(gain, 0.0) * like * count
@@ -167,6 +179,24 @@ class Judge:
         explained = float((gained * self._depth_likeness(depth)).sum())
         stride = plan.stride
         return Fit(explained * stride, explained / shown if shown else 0.0, printing, low, high)
+
+    def _own(self, k: int) -> slice:
+        """The probing points of one block."""
+        start, stop = np.searchsorted(self.plan.block, (k, k + 1))
+        return slice(int(start), int(stop))
+
+    def _levels(self, value: Floats, inside: NDArray[np.bool_]) -> tuple[Floats, Floats, Floats]:
+        """Ink of bare places and of strong marks (blocks,), and how far ink of either kind rises (0 where unseen)."""
+        low, top, reach = (np.zeros(self.blocks) for _ in range(3))
+        for k in range(self.blocks):
+            own = self._own(k)
+            marks, bare = self.plan.mark[own] & inside[own], ~self.plan.mark[own] & inside[own]
+            if marks.sum() < 3 or bare.sum() < 3:
+                continue
+            ink = value[own]
+            low[k], top[k] = float(np.median(ink[bare])), float(np.quantile(ink[marks], 0.85))
+            reach[k] = max(top[k], float(np.quantile(ink[bare], 0.85))) - low[k]
+        return low, top, reach
 
     def _depth_likeness(self, depth: Floats) -> Floats:
         """How well the blocks' strengths (blocks,) go together with the layout's: a grey is no black, either way round."""
