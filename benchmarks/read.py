@@ -1,10 +1,10 @@
 """Accuracy, doubt and speed of reading over sheets and photographs drawn at random (see worlds.py).
 
-    .venv/bin/python benchmarks/read.py                      # 150 typical and 150 bad photographs, two processes
-    .venv/bin/python benchmarks/read.py --grade bad --photos 40 --wrong
-    .venv/bin/python benchmarks/read.py --perfect            # sheets without a fault: false alarms
-    .venv/bin/python benchmarks/read.py --refuse             # photographs that must be refused
-    .venv/bin/python benchmarks/read.py --keep /tmp/photos   # rendered photographs are kept there and used again
+    .venv/bin/python -m benchmarks.read                      # 150 typical and 150 bad photographs, two processes
+    .venv/bin/python -m benchmarks.read --grade bad --photos 40 --wrong
+    .venv/bin/python -m benchmarks.read --perfect            # sheets without a fault: false alarms
+    .venv/bin/python -m benchmarks.read --refuse             # photographs that must be refused
+    .venv/bin/python -m benchmarks.read --keep /tmp/photos   # rendered photographs are kept there and used again
 
 Recall leaves marks out that were called unsure; their share stands beside it. The yardstick is a reader that is
 told the true geometry and measures each mark by simple means (yardstick.py). Seeds from 5000 on are held out of tuning.
