@@ -36,6 +36,7 @@ class PhotoReading(Frozen):
     why: str | None = None
     sheet_to_photo: tuple[tuple[float, ...], ...] | None = None
     warp_mm: tuple[tuple[float, ...], ...] | None = None
+    warp_box_mm: tuple[float, float, float, float] | None = None
     residual_um: float | None = None
     px_per_mm: float | None = None
     warnings: tuple[Warned, ...] = ()

@@ -54,6 +54,17 @@ class Registration:
         return float(np.sqrt(abs(u[0] * v[1] - u[1] * v[0])))
 
 
+def of_reading(
+    homography: tuple[tuple[float, ...], ...], warp: tuple[tuple[float, ...], ...] | None, box: tuple[float, ...] | None
+) -> Registration:
+    """The registration as a photo's reading carries it; without a box the warp is left out."""
+    if warp is None or box is None or len(warp) != len(TERMS):
+        return rigid(np.array(homography, np.float64), (1.0, 1.0))
+    return Registration(
+        np.array(homography, np.float64), np.array(warp, np.float64), (box[2], box[3]), (box[0], box[1])
+    )
+
+
 def rigid(homography: Floats, size: tuple[float, float]) -> Registration:
     """A registration without a warp."""
     return Registration(homography, np.zeros((len(TERMS), 2)), size)

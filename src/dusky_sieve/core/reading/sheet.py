@@ -115,6 +115,7 @@ def _note(
         file=photo.file, width=width, height=height, backing=photo.backing, found=True,
         sheet_to_photo=tuple(tuple(float(v) for v in row) for row in registration.homography),
         warp_mm=tuple(tuple(round(float(v), 5) for v in row) for row in registration.warp),
+        warp_box_mm=(*registration.origin, *registration.size),
         residual_um=round(float(np.sqrt(np.mean(left**2))) * 1000, 1) if len(left) else None,
         px_per_mm=round(scale, 2), warnings=tuple(warnings),
     )  # fmt: skip
