@@ -35,15 +35,19 @@ def _block(layout: Layout, block: MarksBlock, scene: Scene, photo: UprightPhoto)
     ground = np.median(np.concatenate([light[:, :3], light[:, -3:]], axis=1), axis=(1, 2), keepdims=True)[:, 0]
     colour = 1 - ink_rgb(block.ink) if block.backing == "light" else ink_rgb(block.ink)
     ink = (1 - light / (ground[:, None] + 1e-3)) if block.backing == "light" else light - ground[:, None]
-    profile = np.clip((ink @ (colour / colour.sum())).mean(axis=2), 0, None)
-    noise = np.median(profile)
-    profile = np.clip(profile - noise, 0, None)
-    amount = profile.sum(axis=1)
-    strong = amount > 0.4 * np.quantile(amount, 0.9)
-    if (amount > 0.5 * np.quantile(amount, 0.97)).mean() < 0.08 or np.quantile(amount, 0.97) < 0.04:
-        return BlockReading(id=block.id, channel=block.channel, head=block.head, kind="marks", read=True, faults=tuple(Fault(nozzle=n, state="missing", confidence=1) for n in block.numbers))  # fmt: skip
+    profile = (ink @ (colour / colour.sum())).mean(axis=2)
+    profile -= np.median(np.concatenate([profile[:, :4], profile[:, -4:]], axis=1), axis=1, keepdims=True)
+    soft = np.apply_along_axis(lambda row: np.convolve(row, np.ones(3) / 3, "same"), 1, profile)
+    amount, at = soft.max(axis=1), soft.argmax(axis=1)
+    top = float(np.quantile(amount, 0.97))
+    strong = amount > 0.4 * top
+    if top < 0.05 or strong.mean() < 0.08:
+        gone = tuple(Fault(nozzle=n, state="missing", confidence=1) for n in block.numbers)
+        return BlockReading(id=block.id, channel=block.channel, head=block.head, kind="marks", read=True, faults=gone)
     amount /= np.median(amount[strong])
-    centre = (profile * ys).sum(axis=1) / np.maximum(profile.sum(axis=1), 1e-6)
+    near = np.abs(np.arange(ny)[None] - at[:, None]) <= 4
+    weight = np.clip(profile, 0, None) * near
+    centre = (weight * ys).sum(axis=1) / np.maximum(weight.sum(axis=1), 1e-6)
     centre -= np.median(centre[strong])
     faults = []
     for i, nozzle in enumerate(block.numbers):
