@@ -48,6 +48,13 @@ def clear_width(block: MarksBlock) -> float:
     return nearest
 
 
+def lattice_middle(block: MarksBlock) -> Floats:
+    """The point (2,) mm about which a block's lattice, its last row taken as full, is laid onto itself by half a turn."""
+    columns, rows = min(block.columns, block.nozzles), -(-block.nozzles // block.columns)
+    across, down = np.array(block.column_pitch), np.array(block.row_pitch)
+    return np.asarray(np.array(block.origin) + 0.5 * ((columns - 1) * across + (rows - 1) * down))
+
+
 def ink_rgb(ink: str) -> Floats:
     """The ink's colour as linear reflectance, (3,) in 0..1, red green blue (IEC 61966-2-1 decoding)."""
     srgb = np.array([int(ink[i : i + 2], 16) for i in (1, 3, 5)]) / 255.0

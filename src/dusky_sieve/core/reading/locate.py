@@ -7,7 +7,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_height, extent, mark_centres
+from dusky_sieve.core.layout import (
+    Backing,
+    Layout,
+    MarksBlock,
+    SolidBlock,
+    clear_height,
+    extent,
+    lattice_middle,
+    mark_centres,
+)
 from dusky_sieve.core.reading.align import align, plausible, shrunk
 from dusky_sieve.core.reading.find import Candidate, Marks, gather_marks, similarities, stroke_ways
 from dusky_sieve.core.reading.follow import distance_to, follow, slide
@@ -166,9 +175,9 @@ class Locator:
     def _similarities(
         self, strokes: Strokes, ways: list[Lean], shape: tuple[int, int], effort: Effort
     ) -> list[Candidate]:
-        return similarities(
-            strokes, ways, self.marks, self.layout, shape, every_scale=effort.every_scale, most=effort.candidates
-        )[: effort.in_all]
+        every, most = effort.every_scale, effort.candidates
+        found = similarities(strokes, ways, self.marks, self.layout, shape, every_scale=every, most=most)
+        return found[: effort.in_all]
 
     def _best(self, strokes: Strokes, candidates: list[Candidate], best: Found | None) -> Found | None:
         """The best of the candidates once refined; stops at one that is clearly it."""
@@ -250,17 +259,13 @@ class Locator:
         at, best = (0.0, 0.0), quick(registration.to_photo, fit)
         for _ in range(10):
             tried = [(at[0] + dx, at[1] + dy) for dx, dy in sorted(steps)]
-            values = [quick(self._beside(registration, step), fit) for step in tried]
+            values = [quick(_beside(registration, step), fit) for step in tried]
             top = int(np.argmax(values))
             if values[top] <= best * 1.001 + 1e-9:
                 break
             at, best = tried[top], values[top]
         settled = moved(registration, at)
         return settled, fit if at == (0.0, 0.0) and levels is None else self.judge(settled.to_photo)
-
-    @staticmethod
-    def _beside(registration: Registration, step: tuple[float, float]) -> Place:
-        return lambda points: registration.to_photo(points + step)
 
     def _turned(self, best: Found, strokes: Strokes, candidates: list[Candidate]) -> list[Found]:
         """The likeliest candidates that lie the other way round, refined in their own right."""
@@ -373,13 +378,6 @@ class Locator:
             )
 
 
-def lattice_middle(block: MarksBlock) -> Floats:
-    """The point (2,) mm about which a block's lattice, its last row taken as full, is laid onto itself by half a turn."""
-    columns, rows = min(block.columns, block.nozzles), -(-block.nozzles // block.columns)
-    across, down = np.array(block.column_pitch), np.array(block.row_pitch)
-    return np.asarray(np.array(block.origin) + 0.5 * ((columns - 1) * across + (rows - 1) * down))
-
-
 def homography_of(registration: Registration) -> Floats:
     """The homography closest to a registration with its warp."""
     w, h = registration.size
@@ -387,10 +385,12 @@ def homography_of(registration: Registration) -> Floats:
     return through(registration.to_photo(grid), grid, registration.size).homography
 
 
+def _beside(registration: Registration, step: tuple[float, float]) -> Place:
+    return lambda points: registration.to_photo(points + step)
+
+
 def moved(registration: Registration, step: tuple[float, float]) -> Registration:
     """The registration with the sheet shifted by a step (mm)."""
-    if step == (0.0, 0.0):
-        return registration
     shift = np.array([[1, 0, step[0]], [0, 1, step[1]], [0, 0, 1.0]])
     return Registration(registration.homography @ shift, registration.warp, registration.size)
 

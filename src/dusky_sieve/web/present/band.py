@@ -49,6 +49,7 @@ class Band:
     channels: tuple[ChannelLine, ...]
     pad_share: float | None
     pad_words: str
+    pad_size: str
     pad_grave: bool
     action: Action
     due: tuple[tuple[str, str], ...]
@@ -78,7 +79,8 @@ def band(store: Store, record: PrinterRecord, now: datetime) -> Band:
     share = pad.used_ml / pad.capacity_ml if pad and pad.capacity_ml else None
     return Band(
         record=record, printer=printer, sentence=sentence, detail=_detail(store, case, closed, record, now), channels=_channels(printer, record, last),
-        pad_share=share, pad_words=f"{share:.0%} of {pad.capacity_ml:.0f} ml" if pad and share is not None else "not known",
+        pad_share=share, pad_words=f"{share:.0%}" if pad and share is not None else "not known",
+        pad_size=f"of {pad.capacity_ml:.0f} ml" if pad and share is not None else "",
         pad_grave=bool(share is not None and share >= 0.9), action=action, due=_due(case, running, advice, printer, last, now), order=(rank, record.id),
         case=case, rest_ends=ends if ends and ends > now else None, nozzles=max(c.nozzles for c in printer.channels), last_sheet=last,
     )  # fmt: skip
