@@ -17,7 +17,6 @@ from dusky_sieve.core.simulate import (
     LightLine,
     Scene,
     Truth,
-    WeakMark,
     random_faults,
     render,
 )
@@ -309,7 +308,6 @@ __all__ = [
     "FAMILIES",
     "Sheet",
     "Shot",
-    "WeakMark",
     "draw_faults",
     "draw_scene",
     "draw_sheet",

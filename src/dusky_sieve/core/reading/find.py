@@ -21,7 +21,7 @@ GRID = 192  # its Fourier grid; the pattern may hang over the frame's edge
 SCALE_RATIO = 1.14  # step between tried scales
 SMALLEST_FILL, LARGEST_FILL = 0.2, 1.25  # pattern's longer side over the frame's longer side
 NEAR_SCALES = 2  # steps to each side where stroke lengths tell the scale
-LEVELLED = 93  # percentile of stroke density; a pattern covers more of the frame than the words round it
+LEVELLED = 75  # percentile of stroke density where there is any; denser places must not outvote a pattern's spread
 TOUCHING_SHARE = 0.25  # of a mark's length: gaps narrower than this may close by blur
 
 
@@ -88,7 +88,7 @@ def similarities(
         density = np.bincount(cell[inside, 1] * GRID + cell[inside, 0], weights=weight[inside], minlength=GRID * GRID)
         soft = cv2.GaussianBlur(density.reshape(GRID, GRID).astype(np.float32), (0, 0), 1.3)[: size[1], : size[0]]
         busy = soft[soft > 0.02 * soft.max()] if soft.max() > 0 else soft
-        sky[: size[1], : size[0]] = np.minimum(soft, float(np.percentile(busy, 75)) + 1e-4)
+        sky[: size[1], : size[0]] = np.minimum(soft, float(np.percentile(busy, LEVELLED)) + 1e-4)
         waves, energy = np.fft.rfft2(sky), np.fft.rfft2(sky**2)
         for slant, length in stroke_ways(layout, marks):
             for turn in (lean.direction - slant, lean.direction - slant + np.pi):

@@ -21,7 +21,16 @@ from dusky_sieve.core.reading.align import align, plausible, shrunk
 from dusky_sieve.core.reading.find import Candidate, Marks, gather_marks, similarities, stroke_ways
 from dusky_sieve.core.reading.follow import distance_to, follow, slide
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
-from dusky_sieve.core.reading.registration import Registration, inverse, project, rigid, through
+from dusky_sieve.core.reading.registration import (
+    Registration,
+    grid_over,
+    homography_of,
+    inverse,
+    moved,
+    project,
+    rigid,
+    through,
+)
 from dusky_sieve.core.reading.score import Fit, Judge, Place, probes, solid_shown
 from dusky_sieve.core.reading.tilt import Lean, leans
 
@@ -43,9 +52,11 @@ CLEAR_LEAD = 4.0  # marks by which the best place must explain more than any oth
 LEAD_SHARE = 0.02  # and the share of all that it explains
 NEAR_RIVAL = 0.75  # of what the best place explains, from which a likeness is laid onto the strokes all the same
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
+COMPARED = 12_000  # marks looked at when ways round are compared: a few at the rim decide
 GLANCED = 600  # marks looked at while whole lattice steps are tried
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
 MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
+UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, likewise
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 
 
@@ -182,17 +193,17 @@ class Locator:
     def _best(self, strokes: Strokes, candidates: list[Candidate], best: Found | None) -> Found | None:
         """The best of the candidates once refined; stops at one that is clearly it."""
         for candidate in candidates:
-            found = self._refined(strokes, candidate, max(UNLIKE, 0.6 * self.liked))
+            found = self._refined(strokes, candidate)
             if found is not None and (best is None or found.fit.explained > best.fit.explained):
                 best = found
             if best is not None and best.fit.there > CLEARLY_FOUND:
                 break
         return best
 
-    def _refined(self, strokes: Strokes, candidate: Candidate, least: float) -> Found | None:
+    def _refined(self, strokes: Strokes, candidate: Candidate) -> Found | None:
         lines = strokes.drawn(self._like_marks(strokes, candidate))
         aligned = align(lines, candidate.homography, self.marks, self.layout)
-        if aligned is None or aligned[0] < least:
+        if aligned is None or aligned[0] < max(UNLIKE, UNLIKE_BEST * self.liked):
             return None
         self.liked = max(self.liked, aligned[0])
         distance = distance_to(lines)
@@ -272,14 +283,12 @@ class Locator:
         along = np.array([[0.0, 0.0], [self.layout.size[0], 0.0]])
         mine = np.diff(best.registration.to_photo(along), axis=0)[0]
         other = [c for c in candidates if float(np.diff(project(c.homography, along), axis=0)[0] @ mine) < 0]
-        found = [
-            self._refined(strokes, candidate, max(UNLIKE, 0.6 * self.liked)) for candidate in other[:RIVALS_REFINED]
-        ]
+        found = [self._refined(strokes, candidate) for candidate in other[:RIVALS_REFINED]]
         return [way for way in found if way is not None]
 
     def _right_way_round(self, best: Found, strokes: Strokes, candidates: list[Candidate]) -> Found:
         """The way round that explains most, once it clearly leads every other that lays the pattern onto itself."""
-        full = Judge(self.map, probes(self.layout, self.backing, 12_000), self.backing, self.judge.near)
+        full = Judge(self.map, probes(self.layout, self.backing, COMPARED), self.backing, self.judge.near)
         top = Found(best.registration, self._with_fills(full, best.registration), best.lean, best.distance)
         ways = [top]
         if best.fit.there < SURELY_FOUND:
@@ -307,8 +316,7 @@ class Locator:
 
     def _laid_onto_itself(self, found: Found, full: Judge) -> list[Found]:
         """The pattern laid onto its own picture in the other ways that it nearly fits, each refined."""
-        w, h = self.layout.size
-        grid = np.stack(np.meshgrid(np.linspace(0, w, 9), np.linspace(0, h, 9)), -1).reshape(-1, 2)
+        grid = grid_over(self.layout.size, 9)
         ways = []
         for turn, shift in self._rivals(found.fit):
             laid = through(found.registration.to_photo(turn * grid + shift), grid, self.layout.size)
@@ -378,21 +386,8 @@ class Locator:
             )
 
 
-def homography_of(registration: Registration) -> Floats:
-    """The homography closest to a registration with its warp."""
-    w, h = registration.size
-    grid = np.stack(np.meshgrid(np.linspace(0, w, 7), np.linspace(0, h, 7)), -1).reshape(-1, 2)
-    return through(registration.to_photo(grid), grid, registration.size).homography
-
-
 def _beside(registration: Registration, step: tuple[float, float]) -> Place:
     return lambda points: registration.to_photo(points + step)
-
-
-def moved(registration: Registration, step: tuple[float, float]) -> Registration:
-    """The registration with the sheet shifted by a step (mm)."""
-    shift = np.array([[1, 0, step[0]], [0, 1, step[1]], [0, 0, 1.0]])
-    return Registration(registration.homography @ shift, registration.warp, registration.size)
 
 
 def _boxed(layout: Layout, backing: Backing) -> tuple[Layout, tuple[float, float]]:

@@ -70,6 +70,23 @@ def rigid(homography: Floats, size: tuple[float, float]) -> Registration:
     return Registration(homography, np.zeros((len(TERMS), 2)), size)
 
 
+def grid_over(size: tuple[float, float], count: int) -> Floats:
+    """`count` by `count` points (n, 2) spread evenly over a box of that size, mm."""
+    return np.stack(np.meshgrid(*(np.linspace(0, side, count) for side in size)), -1).reshape(-1, 2)
+
+
+def homography_of(registration: Registration) -> Floats:
+    """The homography closest to a registration with its warp."""
+    grid = grid_over(registration.size, 7)
+    return through(registration.to_photo(grid), grid, registration.size).homography
+
+
+def moved(registration: Registration, step: tuple[float, float]) -> Registration:
+    """The registration with the sheet shifted by a step (mm)."""
+    shift = np.array([[1, 0, step[0]], [0, 1, step[1]], [0, 0, 1.0]])
+    return Registration(registration.homography @ shift, registration.warp, registration.size)
+
+
 def inverse(matrix: Floats) -> Floats:
     """The inverse of a 3x3 matrix."""
     return np.asarray(np.linalg.inv(matrix), np.float64)
