@@ -117,7 +117,8 @@ def _drawn(rng: np.random.Generator, family: str | None) -> Sheet:
         plan = [(c, c, 1, nozzles, 1, 1, "light") for c in channels]
     if family in ("large", "many") and kind == "staircase":
         kind = "raster"
-    lattice = _lattice(kind, plan[0][3], pitch, rng)
+    # Every other nozzle alone in a block: its marks step down by two pitches.
+    lattice = _lattice(kind, plan[0][3], pitch * plan[0][5], rng)
     sizes = [_lattice_size(lattice, p[3]) for p in plan]
     wide, high = max(s[0] for s in sizes), max(s[1] for s in sizes)
     gap_x, gap_y = float(rng.uniform(1.5, 6)), float(rng.uniform(1.5, 5))

@@ -19,7 +19,7 @@ from dusky_sieve.core.advice import Advice, advise
 from dusky_sieve.core.case import parse_case
 from dusky_sieve.core.errors import DuskySieveError, SheetNotFound, UnusableInput
 from dusky_sieve.core.layout import Backing, MarksBlock
-from dusky_sieve.core.reading import Reading
+from dusky_sieve.core.reading import Reading, UprightPhoto
 from dusky_sieve.core.simulate import (
     BlockTruth,
     parse_truth,
@@ -28,6 +28,7 @@ from dusky_sieve.core.simulate import (
     render,
     sheet_to_photo,
 )
+from dusky_sieve.core.teaching import parse_spec, teach
 from dusky_sieve.settings import Settings
 
 app = typer.Typer(
@@ -107,6 +108,37 @@ def _sheets(light: list[Path], dark: list[Path], corners: str | None) -> list[Sh
             raise UnusableInput(f"--corners: expected four points as x,y x,y x,y x,y in pixels, found {corners!r}.")
         marked = points
     return [SheetPhotos(light[i] if light else None, dark[i] if dark else None, marked) for i in range(count)]
+
+
+@app.command("teach")
+def teach_command(
+    spec: Annotated[
+        Path, typer.Option(help="What is known of the sheet: channels and nozzle counts in reading order.")
+    ],
+    out: Annotated[Path, typer.Option("-o", help="Where to write the layout, *.layout.json.")],
+    light: Annotated[Path | None, typer.Option(help="Photo of a good sheet over a light backing.")] = None,
+    dark: Annotated[Path | None, typer.Option(help="Photo of the same sheet over a dark backing.")] = None,
+) -> None:
+    """Learn the layout of an unseen sheet from a photograph of a good one."""
+    try:
+        known = parse_spec(files.read_bytes(spec), spec.name)
+        given: list[tuple[Path | None, Backing]] = [(light, "light"), (dark, "dark")]
+        photos = [
+            UprightPhoto(files.decode_photo(files.read_bytes(path), path.name), backing, path.name)
+            for path, backing in given
+            if path is not None
+        ]
+        if not photos:
+            raise UnusableInput("No photo was given: add --light PHOTO or --dark PHOTO.")
+        taught = teach(known, photos)
+        files.write_synced(out, taught.layout.model_dump_json(indent=1, exclude_none=True).encode())
+    except DuskySieveError as error:
+        _stop(error)
+    except OSError as error:
+        _stop(UnusableInput(f"{out}: cannot be written ({error.strerror or error})."))
+    print(out)
+    for note in taught.notes:
+        print(note, file=sys.stderr)
 
 
 def _print_reading(reading: Reading) -> None:

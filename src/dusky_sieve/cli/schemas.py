@@ -10,6 +10,7 @@ from dusky_sieve.core.case import Case
 from dusky_sieve.core.layout import Layout
 from dusky_sieve.core.reading import Reading
 from dusky_sieve.core.simulate import Truth
+from dusky_sieve.core.teaching import Spec
 
 DOCUMENTS: dict[str, type[BaseModel]] = {
     "layout": Layout,
@@ -18,6 +19,7 @@ DOCUMENTS: dict[str, type[BaseModel]] = {
     "advice": Advice,
     "ladder": Ladder,
     "truth": Truth,
+    "spec": Spec,
 }
 
 

@@ -1,6 +1,6 @@
 """Where ink may lie: thin strokes set apart from paper, lamp and desk, at a size fit for finding."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import cv2
@@ -17,6 +17,8 @@ FINDING_PX = 1600  # longer side while finding; marks 2.2 px a pitch apart on 12
 LEAST_INK = 5  # of 255: share of the paper's brightness a stroke must take to be looked at
 STANDS_OUT = 0.4  # of the strongest ink round it, from which a place belongs to a stroke
 SLENDER = 1.7  # length over width of a stroke that may be a mark
+STRONGEST = 0.92  # quantile of the strokes' ink that stands for full ink: one block among a dozen still reaches it
+TRACE = 0.4  # of full ink, below which a stroke over dark is a trace of another ink
 GRAIN = 4.0  # of the map's own noise, below which nothing is a stroke
 
 
@@ -51,6 +53,16 @@ class Strokes:
     labels: NDArray[np.int32]
     number: NDArray[np.int64]
 
+    def bright(self) -> "Strokes":
+        """Without those far fainter than the strongest: over dark, traces of the inks that only show over light."""
+        if len(self.ink) == 0:
+            return self
+        keep = self.ink >= TRACE * float(np.quantile(self.ink, STRONGEST))
+        return replace(
+            self, centre=self.centre[keep], lean=self.lean[keep], long=self.long[keep], wide=self.wide[keep],
+            ink=self.ink[keep], number=self.number[keep],
+        )  # fmt: skip
+
     def drawn(self, keep: NDArray[np.bool_]) -> Bytes:
         """The kept strokes as a mask, 255 where one lies."""
         table = np.zeros(int(self.labels.max()) + 1, np.uint8)
@@ -80,9 +92,15 @@ def ink_map(photo: Photo, layout: Layout, backing: Backing) -> InkMap:
     much as black. The ground is a closing (over dark: an opening) wide enough to swallow the thickest mark at the
     largest scale at which the pattern still fits the frame, so lamp, shadow and solid areas divide out.
     """
-    small, factor = shrink(photo, FINDING_PX)
     thickest = max((b.mark[1] for b in layout.blocks if isinstance(b, MarksBlock)), default=0.1)
-    width = int(np.clip(2 * thickest * 1.3 * max(small.shape[:2]) / max(layout.size) + 7, 9, 41)) | 1
+    longest = min(FINDING_PX, max(photo.shape[:2]))
+    width = int(np.clip(2 * thickest * 1.3 * longest / max(layout.size) + 7, 9, 41)) | 1
+    return ink_over(photo, backing, width, FINDING_PX)
+
+
+def ink_over(photo: Photo, backing: Backing, width: int, longest: int) -> InkMap:
+    """The ink map against the paper within a window of `width` pixels, its longer side at most `longest`."""
+    small, factor = shrink(photo, longest)
     kernel = np.ones((width, width), np.uint8)
     bands = cv2.split(small)
     if backing == "light":

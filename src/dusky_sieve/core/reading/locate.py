@@ -13,13 +13,13 @@ from dusky_sieve.core.layout import (
     MarksBlock,
     SolidBlock,
     clear_height,
-    extent,
     lattice_middle,
     mark_centres,
 )
 from dusky_sieve.core.reading.align import align, plausible, shrunk
-from dusky_sieve.core.reading.find import Candidate, Marks, gather_marks, similarities, stroke_ways
+from dusky_sieve.core.reading.find import Candidate, Marks, boxed, gather_marks, similarities, stroke_ways
 from dusky_sieve.core.reading.follow import distance_to, follow, slide
+from dusky_sieve.core.reading.ghosts import clearer, trace
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
 from dusky_sieve.core.reading.registration import (
     Registration,
@@ -92,7 +92,7 @@ class Locator:
         self.whole, self.backing, self.file = layout, backing, file
         # All work is done on the box of the marks judged over this backing: fills and blocks that this photo cannot
         # show would only be bare paper where ink may well lie.
-        self.layout, self.corner = _boxed(layout, backing)
+        self.layout, self.corner = boxed(layout, backing)
         layout = self.layout
         self.map: InkMap = ink_map(photo, layout, backing)
         self.marks: Marks = gather_marks(layout, backing)
@@ -108,7 +108,7 @@ class Locator:
 
         Raises SheetNotFound where no place fits, or where two different ones fit equally.
         """
-        strokes = find_strokes(self.map.ink)
+        strokes = self._strokes()
         shape = (self.map.ink.shape[0], self.map.ink.shape[1])
         best: Found | None = None
         candidates: list[Candidate] = []
@@ -130,6 +130,10 @@ class Locator:
             )
         self._refuse_another_sheet(best, strokes)
         return self._whole_sheet(best.registration)
+
+    def _strokes(self) -> Strokes:
+        strokes = find_strokes(self.map.ink)
+        return strokes if self.backing == "light" else strokes.bright()
 
     def _whole_sheet(self, registration: Registration) -> Registration:
         """The registration of the whole sheet on the photo, from the one of the marks' box on the ink map."""
@@ -169,7 +173,7 @@ class Locator:
         """The registration close to a homography (sheet mm to photo pixels) that a person gave."""
         forth = np.array([[1, 0, self.corner[0]], [0, 1, self.corner[1]], [0, 0, 1.0]])
         homography = shrunk(self.map.factor) @ homography @ forth
-        strokes = find_strokes(self.map.ink)
+        strokes = self._strokes()
         along = project(homography, np.array([[0.0, 0.0], [self.layout.size[0], 0.0]]))
         direction = float(np.arctan2(*(along[1] - along[0])[::-1]))
         off = np.abs((strokes.lean - direction + np.pi / 2) % np.pi - np.pi / 2)
@@ -303,11 +307,13 @@ class Locator:
         top = ways[0]
         others = [way for way in ways[1:] if self._apart(top.registration, way.registration)]
         sheet = top.fit.there >= FOUND_FROM  # else it is none, either way round
-        if (
-            sheet
-            and others
-            and top.fit.explained - others[0].fit.explained < max(CLEAR_LEAD, LEAD_SHARE * top.fit.explained)
-        ):
+        lead = max(CLEAR_LEAD, LEAD_SHARE * top.fit.explained)
+        if sheet and others and top.fit.explained - others[0].fit.explained < lead:
+            mine, other = (trace(self.map.small, way.registration.to_photo, self.layout, self.backing) for way in (top, others[0]))  # fmt: skip
+            if clearer(other, mine):
+                return others[0]
+            if clearer(mine, other):
+                return top
             raise SheetNotFound(
                 f"{self.file}: the sheet was found, but two ways round fit it equally well, so nothing was guessed. "
                 "Mark its four corners by hand, the top left one first."
@@ -388,12 +394,3 @@ class Locator:
 
 def _beside(registration: Registration, step: tuple[float, float]) -> Place:
     return lambda points: registration.to_photo(points + step)
-
-
-def _boxed(layout: Layout, backing: Backing) -> tuple[Layout, tuple[float, float]]:
-    """The layout moved so that the box of its marks over `backing` starts at 0, 0; and where that box stood."""
-    boxes = np.array([extent(b) for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing])
-    x, y = float(boxes[:, 0].min()), float(boxes[:, 1].min())
-    blocks = tuple(b.model_copy(update={"origin": (b.origin[0] - x, b.origin[1] - y)}) for b in layout.blocks)
-    size = (float(boxes[:, 2].max()) - x, float(boxes[:, 3].max()) - y)
-    return layout.model_copy(update={"blocks": blocks, "size": size}), (x, y)

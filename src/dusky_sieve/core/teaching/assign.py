@@ -1,0 +1,192 @@
+"""Which lattice is which block of the spec: reading order, counts and colours."""
+
+from dataclasses import dataclass, replace
+from typing import Literal
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.layout import Backing, ink_rgb
+from dusky_sieve.core.teaching.grow import Grown
+from dusky_sieve.core.teaching.plane import Plane
+from dusky_sieve.core.teaching.spec import KnownBlock
+
+Floats = NDArray[np.float64]
+Whole = NDArray[np.int64]
+
+LEAST_SHOWN = 0.78  # of a block's marks that must stand on its lattice: a good sheet with a handful of faults
+FOREIGN = 0.04  # of a block's marks that may stand where it has none
+COLOUR_SAYS = 0.3  # weight of the colour beside the share of marks in their places
+RUNS_SAY = 0.7  # of a block found as whole runs, in place of the share of marks: single marks say more
+UNEVEN_RUNS = 0.12  # share by which runs of one block may differ in length
+SLENDER_RUN = 2.0  # thicknesses that each mark of a run is long, at least
+DOUBLE = 0.4  # of the smaller box, from which two pieces are the same place
+LIKE_SAYS = 0.12  # of a block whose lattice is that of its like: more than the marks that a wrong one may hold
+SAME_LINE = 0.5  # overlap in height of two blocks side by side, of the lower one
+
+
+@dataclass(frozen=True)
+class Piece:
+    """A candidate for a block, in photo pixels, so that pieces found at several sizes can be held together.
+
+    box : left, top, right, bottom in the sheet's plane; colour : (3,) of its ink, length 1
+    ends : (n, 2, 2) of each stroke, wide : (n,); column, row : (n,) place on its lattice; for a fill its four corners
+    kind : runs where each stroke is a whole row of marks that touch; like : found by the lattice of its like
+    """
+
+    box: tuple[float, float, float, float]
+    colour: Floats
+    ends: Floats
+    wide: Floats
+    column: Whole
+    row: Whole
+    kind: Literal["marks", "runs", "fill"] = "marks"
+    like: bool = False
+
+    @property
+    def columns(self) -> int:
+        """Columns of the lattice."""
+        return int(self.column.max()) + 1
+
+    @property
+    def rows(self) -> int:
+        """Rows of the lattice."""
+        return int(self.row.max()) + 1
+
+
+@dataclass(frozen=True)
+class Assigned:
+    """A spec block with its piece. `score` is the share of marks in place, and what the colour says."""
+
+    known: KnownBlock
+    piece: Piece
+    score: float
+
+
+def pieces_of(plane: Plane, blocks: list[Grown], counts: set[int], kind: Literal["marks", "runs"]) -> list[Piece]:
+    """Lattices with their boxes; one that holds several blocks of a known count one below the other is divided."""
+    found = []
+    for block in blocks:
+        for part in _divided(block, counts) if kind == "marks" else [block]:
+            ends = plane.ends[part.strokes].reshape(-1, 2)
+            low, high = ends.min(axis=0), ends.max(axis=0)
+            colour = np.median(plane.colour[part.strokes], axis=0)
+            on_photo = plane.on_photo(ends).reshape(-1, 2, 2)
+            found.append(Piece((low[0], low[1], high[0], high[1]), colour, on_photo, plane.wide[part.strokes] / plane.map.factor, part.column, part.row, kind))  # fmt: skip
+    return found
+
+
+def boxed(piece: Piece, plane: Plane) -> Piece:
+    """The piece with its box in the plane of another size of the same photo."""
+    ends = plane.from_photo(piece.ends.reshape(-1, 2))
+    low, high = ends.min(axis=0), ends.max(axis=0)
+    return replace(piece, box=(float(low[0]), float(low[1]), float(high[0]), float(high[1])))
+
+
+def _divided(block: Grown, counts: set[int]) -> list[Grown]:
+    for count in sorted(counts, reverse=True):
+        rows = -(-count // block.columns)
+        times = block.rows // rows
+        if times >= 2 and block.rows == times * rows and len(block.strokes) > 0.8 * times * count:
+            parts = []
+            for k in range(times):
+                some = block.row // rows == k
+                parts.append(Grown(block.strokes[some], block.column[some], block.row[some] - k * rows))
+            return parts
+    return [block]
+
+
+def without_doubles(pieces: list[Piece], known: list[KnownBlock], backing: Backing) -> list[Piece]:
+    """Of pieces that cover the same place, the one that is most like any block of the spec; others that fit none go."""
+    worth = [max((fit(k, p, backing) or 0.0) for k in known) for p in pieces]
+    kept: list[Piece] = []
+    for i in np.argsort(-np.array(worth), kind="stable"):
+        piece = pieces[int(i)]
+        if worth[int(i)] > 0 and not any(_covers(piece, other) for other in kept):
+            kept.append(piece)
+    return kept
+
+
+def _covers(a: Piece, b: Piece) -> bool:
+    shared = [min(a.box[k + 2], b.box[k + 2]) - max(a.box[k], b.box[k]) for k in (0, 1)]
+    smaller = min((p.box[2] - p.box[0]) * (p.box[3] - p.box[1]) for p in (a, b))
+    return min(shared) > 0 and shared[0] * shared[1] > DOUBLE * smaller
+
+
+def in_reading_order(pieces: list[Piece]) -> list[Piece]:
+    """Rows from the top, each from the left."""
+    lines: list[list[Piece]] = []
+    for piece in sorted(pieces, key=lambda p: p.box[1]):
+        for line in lines:
+            top, bottom = max(p.box[1] for p in line), min(p.box[3] for p in line)
+            shared = min(piece.box[3], bottom) - max(piece.box[1], top)
+            if shared > SAME_LINE * min(piece.box[3] - piece.box[1], bottom - top):
+                line.append(piece)
+                break
+        else:
+            lines.append([piece])
+    return [piece for line in lines for piece in sorted(line, key=lambda p: p.box[0])]
+
+
+def assign(known: list[KnownBlock], pieces: list[Piece], backing: Backing) -> list[Assigned | None]:
+    """Each block of the spec with its piece, order kept, so that most is explained; None for those not found."""
+    ordered = in_reading_order(pieces)
+    fits = [[fit(k, p, backing) for p in ordered] for k in known]
+    best = np.zeros((len(known) + 1, len(ordered) + 1))
+    for i in range(1, len(known) + 1):
+        for j in range(1, len(ordered) + 1):
+            score = fits[i - 1][j - 1]
+            matched = best[i - 1, j - 1] + score if score is not None else -1.0
+            best[i, j] = max(best[i - 1, j], best[i, j - 1], matched)
+    found: list[Assigned | None] = [None] * len(known)
+    i, j = len(known), len(ordered)
+    while i and j:
+        score = fits[i - 1][j - 1]
+        if score is not None and best[i, j] == best[i - 1, j - 1] + score:
+            found[i - 1] = Assigned(known[i - 1], ordered[j - 1], score)
+            i, j = i - 1, j - 1
+        elif best[i, j] == best[i - 1, j]:
+            i -= 1
+        else:
+            j -= 1
+    return found
+
+
+def fit(known: KnownBlock, piece: Piece, backing: Backing) -> float | None:
+    """How well a piece is the block, about 0 to 1.3, or None where it cannot be."""
+    hint = ink_rgb(known.ink)
+    seen = np.clip(1 - hint if backing == "light" else hint, 0.02, None)
+    alike = float(piece.colour @ seen / np.linalg.norm(seen))
+    colour = COLOUR_SAYS * float(np.clip((alike - 0.7) / 0.3, 0, 1))
+    if known.kind == "solid" or piece.kind == "fill":
+        return 1 + colour if known.kind == "solid" and piece.kind == "fill" else None
+    count = known.count
+    columns = columns_of_runs(piece, count) if piece.kind == "runs" else piece.columns
+    if columns is None or known.columns not in (None, columns):
+        return None
+    if piece.kind == "runs":
+        return RUNS_SAY + colour
+    rows = -(-count // columns)
+    if not rows - 1 <= piece.rows <= rows:
+        return None
+    index = piece.row * columns + piece.column
+    share, foreign = len(np.unique(index[index < count])) / count, float((index >= count).sum()) / count
+    if share < LEAST_SHOWN or foreign > FOREIGN:
+        return None
+    return share - 2 * foreign + colour + LIKE_SAYS * piece.like
+
+
+def columns_of_runs(piece: Piece, count: int) -> int | None:
+    """Marks in each run, from their number and from how long the last run is; None where none fits."""
+    long = np.linalg.norm(piece.ends[:, 1] - piece.ends[:, 0], axis=1)[np.argsort(piece.row)]
+    rows = piece.rows
+    if len(long) != rows or rows > count:
+        return None
+    full = float(np.median(long[:-1])) if rows > 1 else float(long[0])
+    last = min(float(long[-1]) / full, 1.0)
+    columns = round(count / (rows - 1 + last))
+    if full < SLENDER_RUN * columns * float(np.median(piece.wide)):
+        return None
+    if -(-count // columns) != rows or (rows > 2 and np.abs(long[:-1] / full - 1).max() > UNEVEN_RUNS):
+        return None
+    return columns

@@ -1,0 +1,277 @@
+"""The layout of an unseen sheet from a photograph of a good one."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from typing import Any
+
+import numpy as np
+from numpy.typing import NDArray
+from pydantic import ValidationError
+
+from dusky_sieve.core.errors import SheetNotFound, UnusableInput, first_fault
+from dusky_sieve.core.layout import Layout, MarksBlock, SolidBlock, extent
+from dusky_sieve.core.reading.document import Reading
+from dusky_sieve.core.reading.registration import inverse, project
+from dusky_sieve.core.reading.sheet import UprightPhoto, read_sheet
+from dusky_sieve.core.teaching.assign import Assigned, Piece, assign, boxed, pieces_of, without_doubles
+from dusky_sieve.core.teaching.complete import by_their_like
+from dusky_sieve.core.teaching.fills import solid_pieces
+from dusky_sieve.core.teaching.grow import (
+    HIGHEST_STEPS,
+    LAST_RUN,
+    as_long_as,
+    chained,
+    cut,
+    grown,
+    trimmed,
+    usual_lengths,
+)
+from dusky_sieve.core.teaching.plane import TEACHING_PX, Plane, planes
+from dusky_sieve.core.teaching.spec import KnownBlock, Spec
+from dusky_sieve.core.teaching.straighten import CONTINUED, STEEP, Lattice, lattices
+
+Floats = NDArray[np.float64]
+
+CLEARLY = 1.15  # score of the least block, from which no further attempt is made
+BETTER = 1.02  # ratio of scores from which the less upright way round is believed
+LEAST_FIRING = 0.7  # of a block's marks that must read as printed when the sheet is read with its own layout
+APART_MM = 3.0  # between what was seen over light and over dark, whose distance no photo shows
+DRAWN_THIN = 0.75  # of a stroke's measured thickness that is the mark: the rest is blur
+
+
+@dataclass(frozen=True)
+class Taught:
+    """A layout, the photos it came from read with it as proof, and what should be checked by hand."""
+
+    layout: Layout
+    reading: Reading
+    notes: tuple[str, ...] = ()
+
+
+def teach(spec: Spec, photos: list[UprightPhoto]) -> Taught:
+    """The layout of the sheet on the photos, one per backing.
+
+    Raises UnusableInput where a backing has no photo, SheetNotFound naming the block where no lattice of that many
+    marks was found.
+    """
+    parts: list[tuple[list[dict[str, Any]], tuple[float, float]]] = []
+    for backing in ("light", "dark"):
+        known = [b for b in spec.blocks if b.backing == backing]
+        if not known:
+            continue
+        over = [p for p in photos if p.backing == backing]
+        if not over:
+            raise UnusableInput(
+                f"blocks: {known[0].id} is judged over a {backing} backing: add a photo over {backing}."
+            )
+        parts.append(_taught(known, over[0]))
+    layout = _document(spec, parts)
+    reading = read_sheet(layout, photos)
+    for block in reading.blocks:
+        counts = block.counts or {}
+        if block.kind == "marks" and (not block.read or counts.get("firing", 0) < LEAST_FIRING * sum(counts.values())):
+            raise SheetNotFound(
+                f"{_file(photos, layout, block.id)}: block {block.id}: a lattice was found, but the sheet does not read with it. "
+                "Photograph a better sheet, flat, sharp and from straight above, and check the counts."
+            )
+    return Taught(layout, reading, tuple(_doubts(spec, layout)))
+
+
+def _doubts(spec: Spec, layout: Layout) -> Iterator[str]:
+    """What no photo tells: the scale of rows that do not step, unless something known tells it."""
+    stepped = any(isinstance(b, MarksBlock) and b.column_pitch[1] for b in layout.blocks)
+    told = any(
+        b.column_pitch or b.row_pitch or (b.kind == "solid" and b.nozzles and b.nozzle_pitch) for b in spec.blocks
+    )
+    if not stepped and not told:
+        yield (
+            "The marks of a row stand side by side, so the photo does not tell the scale; rows were taken to follow on, "
+            "one row's nozzles apart. Measure row_pitch in mm, add it to the spec and teach again if that is not so."
+        )
+
+
+def _file(photos: list[UprightPhoto], layout: Layout, block: str) -> str:
+    backing = next(b.backing for b in layout.blocks if b.id == block)
+    return next(p.file for p in photos if p.backing == backing)
+
+
+def _taught(known: list[KnownBlock], photo: UprightPhoto) -> tuple[list[dict[str, Any]], tuple[float, float]]:
+    """The blocks over one backing in mm, from 0, 0, and the size of their box."""
+    found, plane = _best(known, photo)
+    missing = [k.id for k, a in zip(known, found, strict=True) if a is None]
+    if plane is None or missing:
+        block = next(k for k in known if plane is None or k.id in missing)
+        what = "no filled rectangle" if block.kind == "solid" else f"no lattice of {block.count} marks"
+        raise SheetNotFound(
+            f"{photo.file}: block {block.id}: {what} was found in its place in reading order. Photograph a good sheet flat, "
+            "sharp and filling the frame, and check the order and the counts."
+        )
+    whole = [a for a in found if a is not None]
+    marks = [a for a in whole if a.known.kind == "marks"]
+    factor = np.array([[plane.map.factor, 0, 0.5 * plane.map.factor - 0.5], [0, plane.map.factor, 0.5 * plane.map.factor - 0.5], [0, 0, 1]])  # fmt: skip
+    straight, registration = lattices(marks, inverse(factor) @ plane.to_map)
+    boxes = [project(inverse(registration.homography), a.piece.ends.reshape(-1, 2)) for a in whole if a.known.kind == "solid"]  # fmt: skip
+    scale = _scale(marks, straight, [a.known for a in whole if a.known.kind == "solid"], boxes)
+    blocks = iter(_in_mm(a.known, lattice, scale) for a, lattice in zip(marks, straight, strict=True))
+    fills = iter(_fill_in_mm(a.known, box * scale) for a, box in zip([a for a in whole if a.known.kind == "solid"], boxes, strict=True))  # fmt: skip
+    return _from_zero([next(blocks if a.known.kind == "marks" else fills) for a in whole])
+
+
+def _attempts(known: list[KnownBlock], photo: UprightPhoto) -> Iterator[tuple[int, Plane, list[Piece]]]:
+    """Pieces found at one size, on one plane, one way round: likeliest first. Numbered by plane and way."""
+    counts = {k.count for k in known if k.count}
+    fills = any(k.kind == "solid" for k in known)
+    least = max(4, int(0.3 * min(counts)))
+    for longest in TEACHING_PX:
+        for number, plane in enumerate(planes(photo.pixels, photo.backing, longest)):
+            pieces = solid_pieces(plane, photo.backing) if fills else []
+            for usual in usual_lengths(plane):
+                alone = as_long_as(plane, usual)
+                for highest in HIGHEST_STEPS:
+                    blocks = [part for block in grown(alone, highest) for part in cut(alone, trimmed(alone, block))]
+                    pieces += pieces_of(alone, [b for b in blocks if len(b.strokes) >= least], counts, "marks")
+            runs = chained(plane)
+            for usual in usual_lengths(runs):
+                rows = as_long_as(runs, usual, LAST_RUN)
+                pieces += pieces_of(rows, grown(rows, 1.0, rows_only=True), counts, "runs")
+            yield number, plane, pieces
+
+
+def _best(known: list[KnownBlock], photo: UprightPhoto) -> tuple[list[Assigned | None], Plane | None]:
+    """The attempt that explains most; pieces found at several sizes are held together, way round by way round."""
+    held: dict[int, tuple[list[Plane], list[Piece]]] = {}
+    results: dict[int, list[Assigned | None]] = {}
+    for number, plane, pieces in _attempts(known, photo):
+        seen, before = held.get(number, ([], []))
+        seen = [*seen, plane]
+        pool = without_doubles(before + [boxed(p, seen[0]) for p in pieces], known, photo.backing)
+        first = assign(known, pool, photo.backing)
+        pool = without_doubles(pool + by_their_like(known, first, seen), known, photo.backing)
+        held[number], results[number] = (seen, pool), assign(known, pool, photo.backing)
+        # Odd ones are the other way round of the one before: only when both were tried is the better one known.
+        if number % 2 and any(_clear(results[k]) for k in (number - 1, number)):
+            break
+    if not results:
+        return [None] * len(known), None
+    top = min(results)
+    for number in sorted(results):
+        if _score(results[number]) > BETTER * _score(results[top]):
+            top = number
+    return results[top], held[top][0][0]
+
+
+def _clear(result: list[Assigned | None]) -> bool:
+    """Whether every block was found so well that no other attempt can find it better."""
+    whole = [a for a in result if a is not None]
+    return len(whole) == len(result) and min(a.score for a in whole) > CLEARLY
+
+
+def _score(result: list[Assigned | None]) -> float:
+    return sum(a.score for a in result if a is not None)
+
+
+def _scale(marks: list[Assigned], straight: list[Lattice], solids: list[KnownBlock], boxes: list[Floats]) -> float:
+    """Millimetres per plane pixel: from known geometry, else from staircases, else fills, else rows that follow on."""
+    known, stairs, follow = [], [], []
+    for a, lattice in zip(marks, straight, strict=True):
+        given = a.known
+        pitch = (given.nozzle_pitch or 0.1) * given.nozzle_step
+        slope, rise = abs(lattice.across[1]), abs(lattice.down[1]) / lattice.columns
+        if given.row_pitch and lattice.down.any():
+            known.append(np.hypot(*given.row_pitch) / np.linalg.norm(lattice.down))
+        if given.column_pitch and lattice.columns > 1:
+            known.append(np.hypot(*given.column_pitch) / np.linalg.norm(lattice.across))
+        if _continued(lattice):
+            stairs.append(pitch / rise)
+        elif slope > STEEP * rise > 0 or (rise == 0 and slope > 0.02 * lattice.across[0]):
+            stairs.append(pitch / slope)
+        elif rise > 0:
+            follow.append(pitch / rise)
+    tall = [k.nozzles * k.nozzle_pitch / np.ptp(box[:, 1]) for k, box in zip(solids, boxes, strict=True) if k.nozzles and k.nozzle_pitch]  # fmt: skip
+    for some in (known, stairs, tall, follow):
+        if some:
+            return float(np.median(some))
+    return float((marks[0].known.nozzle_pitch or 0.1) / max(straight[0].mark[1], 1e-6))
+
+
+def _continued(lattice: Lattice) -> bool:
+    """Whether each row starts where the last one ended: every nozzle of the head in its own height."""
+    rise = abs(lattice.down[1]) / lattice.columns
+    return bool(rise > 0 and abs(abs(lattice.across[1]) / rise - 1) < CONTINUED)
+
+
+def _in_mm(known: KnownBlock, lattice: Lattice, scale: float) -> dict[str, Any]:
+    pitch = (known.nozzle_pitch or 0.1) * known.nozzle_step
+    across, down = lattice.across * scale, lattice.down * scale
+    sign = 1.0 if across[1] >= 0 else -1.0
+    slope, rise = abs(across[1]), abs(down[1]) / lattice.columns
+    if _continued(lattice):
+        across[1], down[1] = sign * pitch, np.sign(down[1]) * pitch * lattice.columns
+    elif slope > STEEP * pitch:
+        across[1] = sign * pitch if abs(slope / pitch - 1) < 0.3 else across[1]
+    else:
+        across[1] = 0.0
+    if abs(down[0]) < 0.02 * abs(down[1]):
+        down[0] = 0.0
+    long = (
+        min(lattice.mark[0] * scale, 0.99 * abs(float(across[0]))) if lattice.columns > 1 else lattice.mark[0] * scale
+    )
+    thick = float(np.clip(DRAWN_THIN * lattice.mark[1] * scale, 0.3 * pitch, 3 * pitch))
+    if down[1] and rise:
+        thick = min(thick, 0.8 * abs(float(down[1])))
+    return {
+        **_named(known), "kind": "marks", "origin": lattice.origin * scale, "nozzles": known.count, "columns": known.columns or lattice.columns,
+        "nozzle_step": known.nozzle_step, "nozzle_pitch": known.nozzle_pitch,
+        "column_pitch": known.column_pitch or across if lattice.columns > 1 else (max(long * 1.1, 0.1), 0.0),
+        "row_pitch": known.row_pitch or down if down.any() else (0.0, max(pitch * lattice.columns, 4 * thick)), "mark": known.mark or (long, thick),
+    }  # fmt: skip
+
+
+def _fill_in_mm(known: KnownBlock, box: Floats) -> dict[str, Any]:
+    low, high = box.min(axis=0), box.max(axis=0)
+    tail = (
+        {"nozzles": known.nozzles, "nozzle_pitch": known.nozzle_pitch} if known.nozzles and known.nozzle_pitch else {}
+    )
+    return {**_named(known), "kind": "solid", "origin": low, "size": known.size or high - low, **tail}
+
+
+def _named(known: KnownBlock) -> dict[str, Any]:
+    return {"id": known.id, "channel": known.channel, "head": known.head, "ink": known.ink, "backing": known.backing, "first_nozzle": known.first_nozzle}  # fmt: skip
+
+
+def _from_zero(blocks: list[dict[str, Any]]) -> tuple[list[dict[str, Any]], tuple[float, float]]:
+    """Blocks moved so that their box starts at 0, 0, lengths rounded to a tenth of a micrometre."""
+    tidy: list[dict[str, Any]] = [{k: _rounded(v) for k, v in b.items()} for b in blocks]
+    edges = np.array([_edges(b) for b in tidy])
+    low, high = edges[:, :2].min(axis=0), edges[:, 2:].max(axis=0)
+    for b in tidy:
+        b["origin"] = [round(float(v), 4) for v in np.array(b["origin"]) - low]
+    return tidy, (float(high[0] - low[0]), float(high[1] - low[1]))
+
+
+def _rounded(value: Any) -> Any:
+    return [round(float(v), 4) for v in value] if isinstance(value, np.ndarray | tuple) else value
+
+
+def _edges(block: dict[str, Any]) -> tuple[float, float, float, float]:
+    kind = MarksBlock if block["kind"] == "marks" else SolidBlock
+    return extent(kind.model_construct(**block))
+
+
+def _document(spec: Spec, parts: list[tuple[list[dict[str, Any]], tuple[float, float]]]) -> Layout:
+    """The layout: what was seen over dark below what was seen over light, in the spec's order."""
+    blocks: dict[object, dict[str, Any]] = {}
+    width, top = 0.0, 0.0
+    for some, (w, h) in parts:
+        for b in some:
+            x, y = np.array(b["origin"])
+            blocks[b["id"]] = b | {"origin": [round(float(x), 4), round(float(y) + top, 4)]}
+        width, top = max(width, w), top + h + APART_MM
+    size = [round(width, 3), round(top - APART_MM, 3)]
+    document = {"format": "dusky-sieve-layout", "version": 1, "name": spec.name, "size": size, "blocks": [blocks[b.id] for b in spec.blocks]}  # fmt: skip
+    try:
+        return Layout.model_validate(document)
+    except ValidationError as error:
+        raise SheetNotFound(
+            f"The marks found make no usable layout ({first_fault(error)}). Photograph a better sheet from straight above."
+        ) from None

@@ -1,0 +1,183 @@
+"""From strokes on a photo to lattices in millimetres: lens and tilt taken out, what blocks share held together."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.reading.registration import Registration, inverse, project, rigid, through
+from dusky_sieve.core.teaching.assign import Assigned, columns_of_runs
+
+Floats = NDArray[np.float64]
+Whole = NDArray[np.int64]
+
+ROUNDS = 5
+WARPED_FROM = 120  # marks from which curl and lens are taken out
+OUTLIER = 4.0  # robust spreads from its lattice, beyond which a mark takes no part
+ALIKE = 0.15  # share by which the steps of two blocks may differ for one lattice to be taken for both: what tilt leaves at first is in it
+UPRIGHT = np.radians(4)  # of the row step against the marks, within which it is taken for square
+STEEP = 0.25  # of a full staircase, from which a slope of a row is one
+CONTINUED = 0.12  # share by which a row may start off where the last ended, for a staircase taken to go on
+
+
+@dataclass(frozen=True)
+class Lattice:
+    """A block's lattice in plane pixels, later in mm: mark i at origin + (i mod columns) across + (i div columns) down."""
+
+    columns: int
+    origin: Floats
+    across: Floats
+    down: Floats
+    mark: tuple[float, float]
+
+
+@dataclass(frozen=True)
+class _Cells:
+    """Marks seen of one block: photo places (n, 2), column and row (n,), and their ends (n, 2, 2) where single."""
+
+    at: Floats
+    column: Whole
+    row: Whole
+    ends: Floats | None
+    wide: float
+
+
+def lattices(assigned: list[Assigned], start: Floats) -> tuple[list[Lattice], Registration]:
+    """Each marks block's lattice on a straight plane, and where that plane lies on the photo.
+
+    start : (3, 3) plane to photo, seen squarely as far as the strokes told
+    """
+    cells = [_cells(a) for a in assigned]
+    registration = rigid(start, (1.0, 1.0))
+    groups = _groups(assigned, cells, [_straight(registration, c.at) for c in cells])
+    model: list[Floats] = []
+    for _ in range(ROUNDS):
+        straight = [_straight(registration, c.at) for c in cells]
+        fits = _fitted(cells, straight, groups)
+        model = [f.origin + np.outer(c.column, f.across) + np.outer(c.row, f.down) for f, c in zip(fits, cells, strict=True)]  # fmt: skip
+        registration = _laid(np.concatenate(model), np.concatenate([c.at for c in cells]), registration)
+    turned = _squared(fits, cells, registration)
+    return turned
+
+
+def _cells(assigned: Assigned) -> _Cells:
+    piece, count = assigned.piece, assigned.known.count
+    middle = piece.ends.mean(axis=1)
+    if piece.kind == "marks":
+        inside = piece.row * piece.columns + piece.column < count
+        return _Cells(middle[inside], piece.column[inside], piece.row[inside], piece.ends[inside], float(np.median(piece.wide)))  # fmt: skip
+    columns = columns_of_runs(piece, count) or 1
+    order = np.argsort(piece.row)
+    places, column, row = [], [], []
+    for r, ends in enumerate(piece.ends[order]):
+        there = min(columns, count - r * columns)
+        share = (np.arange(there) + 0.5) / there
+        places.append(ends[0] + share[:, None] * (ends[1] - ends[0]))
+        column.append(np.arange(there))
+        row.append(np.full(there, r))
+    return _Cells(np.concatenate(places), np.concatenate(column), np.concatenate(row), None, float(np.median(piece.wide)))  # fmt: skip
+
+
+def _straight(registration: Registration, at: Floats) -> Floats:
+    """Plane points under photo places: the homography's inverse, the warp taken out by fixed-point steps."""
+    flat = project(inverse(registration.homography), at)
+    points = flat
+    for _ in range(3):
+        points = flat - (registration.displaced(points) - points)
+    return points
+
+
+def _laid(model: Floats, at: Floats, before: Registration) -> Registration:
+    """The plane laid onto the photo places, outliers left out."""
+    off = np.linalg.norm(before.to_photo(model) - at, axis=1)
+    kept = off <= OUTLIER * 1.4826 * np.median(off) + 0.5
+    low = model.min(axis=0)
+    size = np.maximum(np.ptp(model, axis=0), 1.0)
+    shift = np.array([[1, 0, -low[0]], [0, 1, -low[1]], [0, 0, 1.0]])
+    found = through(at[kept], model[kept] - low, (float(size[0]), float(size[1])))
+    warp = found.warp if kept.sum() >= WARPED_FROM else np.zeros_like(found.warp)
+    return Registration(found.homography @ shift, warp, found.size, (float(low[0]), float(low[1])))
+
+
+def _groups(assigned: list[Assigned], cells: list[_Cells], straight: list[Floats]) -> list[int]:
+    """A number per block; blocks of one number share their steps."""
+    keys: list[tuple[object, ...]] = []
+    rough: list[float] = []
+    found = []
+    for a, c, at in zip(assigned, cells, straight, strict=True):
+        step = _rough_step(c, at)
+        key = (int(c.column.max()), a.known.nozzle_pitch, a.known.nozzle_step, a.known.column_pitch, a.known.row_pitch)
+        for k, (other, size) in enumerate(zip(keys, rough, strict=True)):
+            if other == key and abs(np.log(step / size)) < ALIKE:
+                found.append(k)
+                break
+        else:
+            found.append(len(keys))
+            keys.append(key)
+            rough.append(step)
+    return found
+
+
+def _rough_step(cells: _Cells, at: Floats) -> float:
+    basis = np.column_stack([np.ones(len(cells.column)), cells.column, cells.row])
+    fit = np.linalg.lstsq(basis, at, rcond=None)[0]
+    return max(float(np.linalg.norm(fit[1])), float(np.linalg.norm(fit[2])), 1e-6)
+
+
+def _fitted(cells: list[_Cells], straight: list[Floats], groups: list[int]) -> list[Lattice]:
+    """Robust least squares for the steps of every group and the origin of every block."""
+    fits: list[Lattice | None] = [None] * len(cells)
+    for group in set(groups):
+        members = [k for k, g in enumerate(groups) if g == group]
+        rows = []
+        for n, k in enumerate(members):
+            own = np.zeros((len(straight[k]), len(members)))
+            own[:, n] = 1
+            rows.append(np.column_stack([cells[k].column, cells[k].row, own]))
+        basis, value = np.concatenate(rows).astype(np.float64), np.concatenate([straight[k] for k in members])
+        weight = np.ones(len(basis))
+        fit = np.zeros((basis.shape[1], 2))
+        for _ in range(5):
+            w = basis * weight[:, None]
+            fit = np.linalg.lstsq(w.T @ basis, w.T @ value, rcond=None)[0]
+            off = np.linalg.norm(value - basis @ fit, axis=1)
+            weight = 1 / (1 + (off / (2 * float(np.median(off)) + 1e-6)) ** 2)
+        if all(cells[k].row.max() == 0 for k in members):
+            fit[1] = 0.0  # a single row tells nothing of the next
+        for n, k in enumerate(members):
+            fits[k] = Lattice(int(cells[k].column.max()) + 1, fit[2 + n], fit[0], fit[1], (0.0, 0.0))
+    return [f for f in fits if f is not None]
+
+
+def _squared(
+    fits: list[Lattice], cells: list[_Cells], registration: Registration
+) -> tuple[list[Lattice], Registration]:
+    """Turned so that marks lie along x, sheared so that rows stack along y where they nearly do; marks measured."""
+    singles = [c for c in cells if c.ends is not None]
+    stacked = [f.down for f, c in zip(fits, cells, strict=True) if c.row.max() > 0]
+    down = np.median(np.array(stacked), axis=0) if stacked else np.array([0.0, 1.0])
+    if singles:
+        ends = np.concatenate([c.ends for c in singles if c.ends is not None])
+        step = _straight(registration, ends[:, 1]) - _straight(registration, ends[:, 0])
+        flip = np.sign(step[:, 0])[:, None]
+        turn = float(np.median(np.arctan2(*(step * flip).T[::-1])))
+    else:
+        turn = float(np.arctan2(-down[0], down[1]))
+    c, s = np.cos(-turn), np.sin(-turn)
+    matrix = np.array([[c, -s], [s, c]])
+    leant = matrix @ down
+    if abs(np.arctan2(leant[0], leant[1])) < UPRIGHT:
+        matrix = np.array([[1, -leant[0] / leant[1]], [0, 1]]) @ matrix
+    found = []
+    for f, some in zip(fits, cells, strict=True):
+        across = matrix @ f.across
+        if some.ends is not None:
+            ends = np.stack([_straight(registration, some.ends[:, k]) for k in (0, 1)]) @ matrix.T
+            long = float(np.median(np.abs(ends[1, :, 0] - ends[0, :, 0])))
+        else:
+            long = 0.94 * float(np.linalg.norm(across))
+        scale = np.sqrt(abs(np.linalg.det(matrix))) / registration.px_per_mm(f.origin)
+        found.append(Lattice(f.columns, matrix @ f.origin, across, matrix @ f.down, (long, some.wide * scale)))
+    whole = np.eye(3)
+    whole[:2, :2] = matrix
+    return found, Registration(registration.homography @ inverse(whole), np.zeros_like(registration.warp), registration.size)  # fmt: skip
