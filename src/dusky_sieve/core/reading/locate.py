@@ -17,6 +17,7 @@ from dusky_sieve.core.layout import (
     mark_centres,
 )
 from dusky_sieve.core.reading.align import align, plausible, shrunk
+from dusky_sieve.core.reading.ends import Slip, find_slip, slipped
 from dusky_sieve.core.reading.find import Candidate, Marks, boxed, gather_marks, similarities, stroke_ways
 from dusky_sieve.core.reading.follow import distance_to, follow, slide
 from dusky_sieve.core.reading.ghosts import clearer, trace
@@ -57,6 +58,7 @@ GLANCED = 600  # marks looked at while whole lattice steps are tried
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
 MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
 UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, likewise
+MOST_BEYOND = 0.6  # of a mark's ink, one lattice step beyond a block's side: the lattice lies one step aside
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 
 
@@ -129,7 +131,19 @@ class Locator:
                 "flat, sharp and filling most of the frame, or check that this is the right printer's sheet."
             )
         self._refuse_another_sheet(best, strokes)
-        return self._whole_sheet(best.registration)
+        return self._whole_sheet(self._ends_right(best))
+
+    def _ends_right(self, found: Found) -> Registration:
+        """The place slid along the rows where that sets their ends right and explains no less."""
+        slip = self._slip(found.registration.to_photo)
+        if not slip.moves:
+            return found.registration
+        slid = slipped(found.registration, slip, self.blocks[0].column_pitch, self.layout.size)
+        before, after = self.judge(found.registration.to_photo), self.judge(slid.to_photo)
+        return slid if after.explained > before.explained else found.registration
+
+    def _slip(self, place: Place) -> Slip:
+        return find_slip(place, self.blocks, self.layout, self.judge.near, self.judge(place))
 
     def _strokes(self) -> Strokes:
         strokes = find_strokes(self.map.ink)
@@ -141,17 +155,15 @@ class Locator:
         full = np.linalg.inv(shrunk(self.map.factor)) @ registration.homography @ back
         return Registration(full / full[2, 2], registration.warp, registration.size, self.corner)
 
-    def stray(self, registration: Registration) -> dict[str, float]:
-        """Ink one lattice step beyond each block's sides, by block id, as a share of a mark's ink."""
-        small = shrunk(self.map.factor)
-        forth = np.array(self.corner)
+    def misplaced(self, registration: Registration) -> bool:
+        """Whether ink stands one lattice step beside a block, or the rows' ends would fit better further along."""
+        small, forth = shrunk(self.map.factor), np.array(self.corner)
 
         def place(points: Floats) -> Floats:
             return project(small, registration.to_photo(points + forth))
 
-        return dict(
-            zip((b.id for b in self.blocks), self.judge.beyond(place, self.blocks, self.layout).tolist(), strict=True)
-        )
+        beyond = self.judge.beyond(place, self.blocks, self.layout)
+        return bool(beyond.max() > MOST_BEYOND) or self._slip(place).moves
 
     def by_corners(self, corners: Corners) -> Registration:
         """The registration from the pattern's four corners as a person marked them, laid onto the strokes near by.

@@ -14,6 +14,7 @@ Photo = NDArray[np.uint8]
 FITTED_MARKS = 600  # marks that take part in fitting; more only cost time
 ROUNDS = 3
 SETTLED = 0.12  # nozzle pitches: a round that moves marks by less ends the fitting
+BLUR_CLOSES_PX = 3.5  # gaps between marks along travel, narrower than which their ends cannot be told apart
 PRINTING_FROM = 0.05  # share of a block's marks with ink, below which the block says nothing
 LEAST_AGREEING = 0.6  # of well printed marks that must lie within half a pitch of the smooth fit
 BEST_BLOCKS = 0.4  # of the best block's contrast, from which a block tells how sharp the photo is
@@ -30,12 +31,13 @@ def refine(
     chosen = [np.arange(0, b.nozzles, max(1, total // FITTED_MARKS)) for b in blocks]
     expected = Expected()
     pitch = min(b.nozzle_pitch for b in blocks)
+    scale = registration.px_per_mm(mark_centres(blocks[0]).mean(axis=0))
     for _ in range(ROUNDS):
         measured = [
             measure_block(photo, b, registration, backing, expected=expected, rows=rows)
             for b, rows in zip(blocks, chosen, strict=True)
         ]
-        centres, offsets, sigmas = _good(blocks, chosen, measured)
+        centres, offsets, sigmas = _good(blocks, chosen, measured, BLUR_CLOSES_PX / scale)
         if len(centres) < 8:
             raise SheetNotFound(
                 f"{file}: a pattern was found, but too few of its marks could be measured. "
@@ -58,7 +60,7 @@ def refine(
 
 
 def _good(
-    blocks: list[MarksBlock], chosen: list[NDArray[np.int64]], measured: list[MarkMeasures]
+    blocks: list[MarksBlock], chosen: list[NDArray[np.int64]], measured: list[MarkMeasures], touching: float
 ) -> tuple[Floats, Floats, Floats]:
     """Places (n, 2), offsets (n, 2) and one-sigmas (n, 2), all mm, of well printed marks; block shifts kept out."""
     centres, offsets, sigmas = [np.zeros((0, 2))], [np.zeros((0, 2))], [np.zeros((0, 2))]
@@ -67,8 +69,8 @@ def _good(
         if marks.printing < PRINTING_FROM or good.sum() < 3:
             continue
         sigma = marks.offset_sigma[good].copy()
-        if clear_width(block) == 0 or (sigma[:, 0] >= block.mark[0]).any():
-            sigma[:, 0] = 20.0  # marks that touch tell nothing along travel
+        if clear_width(block) < touching or (sigma[:, 0] >= block.mark[0]).any():
+            sigma[:, 0] = 20.0  # marks that touch, or that blur closes, tell nothing along travel
         centres.append(mark_centres(block)[rows][good])
         offsets.append(np.stack([marks.centroid_x[good], marks.offset[good, 1]], axis=1))
         sigmas.append(sigma)

@@ -20,7 +20,6 @@ Floats = NDArray[np.float64]
 SMALLEST_PITCH_PX = 1.4  # px per nozzle pitch below which a deflection cannot be told; small is said
 LEAST_CONTRAST = 4.0  # typical mark over the noise, below which a block is not judged
 SMEARED = 0.42  # a mark's one-sigma over the clear height: beyond it marks run into each other
-MOST_BEYOND = 0.6  # of a mark's ink, one lattice step beyond a block's side: the lattice lies one step aside
 LEVEL_FROM = 40  # well printed marks, from which a smooth rest of curl and lens is taken out block by block
 
 
@@ -81,7 +80,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     locator = Locator(photo.pixels, layout, photo.backing, photo.file)
     registration = locator.locate() if photo.corners is None else locator.by_corners(photo.corners)
     registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
-    if max(locator.stray(registration).values()) > MOST_BEYOND:
+    if locator.misplaced(registration):
         raise SheetNotFound(
             f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{layout.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."

@@ -101,12 +101,12 @@ def chained(plane: Plane) -> Plane:
         before[after] = i
     ends, keep = plane.ends.copy(), np.ones(len(left), bool)
     after_of = {i: after for after, i in taken.items()}
-    for i in np.flatnonzero(before < 0):
-        k = int(i)
+    for first in np.flatnonzero(before < 0).tolist():
+        k = first
         while k in after_of:
             k = after_of[k]
             keep[k] = False
-        ends[i, 1] = plane.ends[k, 1]
+        ends[first, 1] = plane.ends[k, 1]
     keep &= before < 0
     return Plane(plane.to_map, plane.map, ends, plane.wide, plane.colour, plane.paper, plane.on_map).only(keep)
 
