@@ -22,7 +22,7 @@ def test_published_schemas_are_those_of_the_models(name):
 
 def test_every_command_setting_warning_and_ladder_is_in_the_papers():
     papers = "".join(p.read_text() for p in [ROOT / "README.md", *ROOT.glob("docs/*.md"), ROOT / "CONTRIBUTING.md"])
-    for word in ("read", "synth", "advise", "serve", "demo", "schemas"):
+    for word in ("read", "teach", "synth", "advise", "serve", "demo", "schemas"):
         assert f"dusky-sieve {word}" in papers
     for name in [*Settings.model_fields, *WARNINGS, *files.ladders()]:
         assert f"`{name}`" in papers, name

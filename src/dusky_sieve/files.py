@@ -16,7 +16,7 @@ from numpy.typing import NDArray
 from PIL import Image, ImageOps, TiffImagePlugin, UnidentifiedImageError
 from pydantic import TypeAdapter
 
-from dusky_sieve.core.advice import Ladder, parse_ladder
+from dusky_sieve.core.advice import CureTable, Ladder, parse_ladder
 from dusky_sieve.core.diagnosis import CauseTable
 from dusky_sieve.core.errors import TooLarge, UnknownThing, UnusableInput
 from dusky_sieve.core.layout import Layout, parse_layout
@@ -193,6 +193,12 @@ def cause_table() -> CauseTable:
 
 
 @cache
+def cure_table() -> CureTable:
+    """How likely each step clears a sheet under each cause, and what time, pad and risk count."""
+    return CureTable.model_validate_json(_shipped("cures.json"))
+
+
+@cache
 def ladders() -> dict[str, Ladder]:
     """Shipped ladders by id."""
     folder = resources.files("dusky_sieve").joinpath("data", "ladders")
@@ -208,6 +214,11 @@ def ladder(ladder_id: str) -> Ladder:
     if ladder_id not in known:
         raise UnknownThing(f"There is no ladder “{ladder_id}”. Known ladders: {', '.join(known)}.")
     return known[ladder_id]
+
+
+def load_ladder(path: Path) -> Ladder:
+    """A ladder file from disk."""
+    return parse_ladder(read_bytes(path), path.name)
 
 
 def shipped_layout(name: str) -> Layout:

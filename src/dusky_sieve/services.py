@@ -146,10 +146,14 @@ def _happened(record: EventRecord) -> bool:
     return record.started is None or record.finished is not None or waits
 
 
-def advice_for(store: Store, case: CaseRecord, now: datetime, ladder_id: str | None = None) -> Advice:
+def advice_for(
+    store: Store, case: CaseRecord, now: datetime, ladder_id: str | None = None, *, schools: bool = False
+) -> Advice:
     """What to do next in a case."""
     document = case_document(store, case, now)
-    return advise(document, files.ladder(ladder_id or document.printer.ladder), files.step_table(), files.cause_table())
+    ladder = files.ladder(ladder_id or document.printer.ladder)
+    tables = (files.step_table(), files.cause_table(), files.cure_table())
+    return advise(document, ladder, *tables, files.ladders().values() if schools else ())
 
 
 def printer_now(store: Store, printer: PrinterRecord, now: datetime) -> Printer:

@@ -211,7 +211,10 @@ def synth(
 @app.command("advise")
 def advise_command(
     case: Annotated[str, typer.Argument(help="A case document, or - for one case per line on standard input.")],
-    ladder: Annotated[str | None, typer.Option(help="Follow this ladder instead of the printer's own.")] = None,
+    ladder: Annotated[
+        str | None,
+        typer.Option(help="Follow this ladder instead of the printer's own: its name, or a *.ladder.json file."),
+    ] = None,
     as_json: JsonFlag = False,
 ) -> None:
     """Say what a case means and what to do next."""
@@ -250,8 +253,11 @@ def advise_command(
 
 def _advise(text: str | bytes, name: str, ladder_id: str | None) -> Advice:
     document = parse_case(text, name)
-    chosen = files.ladder(ladder_id or document.printer.ladder)
-    return advise(document, chosen, files.step_table(), files.cause_table())
+    wanted = ladder_id or document.printer.ladder
+    chosen = files.load_ladder(Path(wanted)) if wanted.endswith(".ladder.json") else files.ladder(wanted)
+    return advise(
+        document, chosen, files.step_table(), files.cause_table(), files.cure_table(), files.ladders().values()
+    )
 
 
 @app.command()

@@ -37,6 +37,13 @@ class Waste(Frozen):
     replaceable: bool = True
 
 
+class Outcomes(Frozen):
+    """How often a step was done on this printer in earlier cases, and how often the next sheet was clear."""
+
+    done: int = Field(ge=0, le=1_000_000)
+    cleared: int = Field(ge=0, le=1_000_000)
+
+
 class Printer(Frozen):
     """What a printer is and can do, as of the case's first event."""
 
@@ -47,6 +54,7 @@ class Printer(Frozen):
     user_level: UserLevel = "owner"
     ladder: LadderId = "watch-the-gaps"
     first_fill: bool = False
+    record: dict[StepName, Outcomes] = {}
 
 
 class ChannelFaults(Frozen):

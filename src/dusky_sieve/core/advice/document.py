@@ -10,7 +10,10 @@ from dusky_sieve.core.steps import StepName
 
 
 class Proposal(Frozen):
-    """A step with what it takes. `channels` left out means all; amounts are estimates with their range."""
+    """A step with what it takes. `channels` left out means all; amounts are estimates with their range.
+
+    clears, expected_total : chance that the next sheet is clear, and money until it is, where they were worked out
+    """
 
     step: StepName
     level: int | None = None
@@ -26,6 +29,8 @@ class Proposal(Frozen):
     minutes: float = 0.0
     attended_minutes: float = 0.0
     cost: float = 0.0
+    clears: float | None = None
+    expected_total: float | None = None
     rung: str | None = None
     why: tuple[str, ...] = ()
     needs: tuple[str, ...] = ()
@@ -34,11 +39,27 @@ class Proposal(Frozen):
 
 
 class Refusal(Frozen):
-    """A step that should not be done now, why, and from when it may be where there is such a time."""
+    """A step that should not be done now, why, and from when it may be where there is such a time.
+
+    remedy : the step that would allow it; channels : those that stand against it
+    """
 
     step: StepName
     why: str
     until: datetime | None = None
+    remedy: StepName | None = None
+    channels: tuple[str, ...] = ()
+
+
+class School(Frozen):
+    """What another ladder would do now."""
+
+    ladder: str
+    name: str
+    step: StepName
+    channels: tuple[str, ...] | None = None
+    why: str
+    agrees: bool
 
 
 class Advice(Frozen):
@@ -53,3 +74,4 @@ class Advice(Frozen):
     next: Proposal
     alternatives: tuple[Proposal, ...]
     refused: tuple[Refusal, ...]
+    schools: tuple[School, ...] = ()

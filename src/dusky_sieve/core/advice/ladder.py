@@ -11,9 +11,13 @@ from dusky_sieve.core.layout import Frozen
 from dusky_sieve.core.steps import StepName
 
 Fact = Literal[
-    "worst", "worst_ever", "faults", "faulty_channels", "unchanged", "cleans", "cleans_since_rest", "rests", "rests_without_change",
-    "deep_cleans", "line_flushes", "cap_soaks", "seal_cleans", "checks_since_step", "movement", "first_fill",
+    "worst", "worst_ever", "faults", "faulty_channels", "spread", "unchanged", "helped", "movement", "last_step", "cleans", "cleans_since_rest",
+    "cleans_since_seal", "cleans_since_soak", "cleans_since_air", "rounds", "rests", "rests_without_change", "deep_cleans", "line_flushes",
+    "cap_soaks", "seal_cleans", "air_assists", "head_soaks", "paper_flushes", "settings_checks", "prepares", "refills", "remaps", "aligns",
+    "sensor_cleans", "heads_replaced", "checks", "checks_since_step", "first_fill", "levels_known", "lines_known", "lines_and_gaps", "flush_rounds",
+    "flushing", "white",
 ]  # fmt: skip
+Aim = Literal["bad", "worst", "rated", "both", "one-or-all", "all"]
 FactValue = int | float | bool | str
 SEVERITIES = ("clear", "few", "some", "most", "all")
 
@@ -58,6 +62,17 @@ class Rung(Frozen):
     narrow: bool = Field(
         default=False, description="clean only the cap group or channel at fault, where the printer can"
     )
+    aim: Aim = Field(
+        default="bad",
+        description="channels: all at fault, the worst, those of the highest rate, those with gaps and light lines, the one at fault or all where several are, all",
+    )
+    level: int | Literal["rate"] | None = Field(
+        default=None, description="strength: a number from 1 to 4, or by how bad the channel is"
+    )
+    pages: tuple[int, ...] = Field(default=(), description="batches of full pages, the last one again and again")
+    short_of_ink: Literal["refill", "pass"] = Field(
+        default="refill", description="what to do where a tank is too low for this rung: refill first, or pass it over"
+    )
     why: str = Field(max_length=400)
 
 
@@ -65,8 +80,12 @@ class Limits(Frozen):
     """What a school allows; the rules above every ladder hold besides."""
 
     cleans_without_rest: int = Field(default=3, ge=1, le=6)
+    cleans_in_all: int | None = Field(default=None, ge=0, le=50, description="cleans in a whole case")
     clean_after_no_change: Literal["refuse", "caution"] = "refuse"
     deep_clean_tank_share: float = Field(default=1 / 3, ge=1 / 3, le=1)
+    rest_hours: float = Field(default=12, gt=0, le=168, description="how long a rest is")
+    between_cleans_minutes: float = Field(default=0, ge=0, le=1440, description="wait from one clean to the next")
+    never: dict[StepName, str] = Field(default={}, description="steps this school refuses, each with its reason")
 
 
 class Ladder(Frozen):
@@ -78,6 +97,8 @@ class Ladder(Frozen):
     name: str = Field(max_length=80)
     about: str = Field(max_length=800)
     limits: Limits = Limits()
+    chooses: Literal["first-open-rung", "least-cost"] = "first-open-rung"
+    origin: str = Field(default="", max_length=400)
     rungs: tuple[Rung, ...] = Field(min_length=1, max_length=40)
 
     @model_validator(mode="after")

@@ -1,12 +1,12 @@
 """The rules above every ladder. No ladder can edit them away; each refusal carries its reason and its end."""
 
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
 from datetime import timedelta
 
 from dusky_sieve.core.advice.document import Refusal
 from dusky_sieve.core.advice.ladder import Ladder
 from dusky_sieve.core.advice.situation import Situation, overall_movement, wait_over
-from dusky_sieve.core.case import StepEvent
+from dusky_sieve.core.case import Channel, StepEvent
 from dusky_sieve.core.ledger import book_step, channels_touched
 from dusky_sieve.core.steps import CLEANS, DRAWS_INK, StepName, StepTable
 
@@ -14,6 +14,7 @@ DEEP_CLEAN_REST = timedelta(hours=12)  # since the last deep clean, job rule
 LOW_MARK_SHARE = 0.10  # of a tank, below which nothing draws on it; where a low-ink message usually comes
 CLEAN_LIMITS = {"watch-the-gaps": 4, "first-fill": 6}  # cleans without a rest, job rule; 3 for all others
 CLEAN_LIMIT = 3
+FLUSH_TANK_SHARE = 0.5  # of a tank, from which it counts as filled for a line flush; the job says full
 MEMBER_STEPS = (
     "check",
     "clean",
@@ -47,21 +48,20 @@ MENDS_NOZZLES = (
 
 
 def refusal(
-    step: StepName, channels: Iterable[str] | None, situation: Situation, ladder: Ladder, table: StepTable
+    step: StepName,
+    channels: Iterable[str] | None,
+    situation: Situation,
+    ladder: Ladder,
+    table: StepTable,
+    *,
+    only_person: bool = False,
 ) -> Refusal | None:
-    """Why a step must not be done now, or None where nothing forbids it. The first reason found is the gravest."""
-    checks = (
-        _beyond_printer,
-        _beyond_person,
-        _after_warnings,
-        _on_clear_sheet,
-        _deep_clean_rules,
-        _too_little_ink,
-        _pad_full,
-        _too_many_cleans,
-    )
+    """Why a step must not be done now, or None where nothing forbids it. The first reason found is the gravest.
+
+    only_person : ask only whether this printer and this person may do it at all
+    """
     wanted = tuple(channels) if channels is not None else None
-    for check in checks:
+    for check in ABOVE_ALL if not only_person else ABOVE_ALL[:2]:
         found = check(step, wanted, situation, ladder, table)
         if found is not None:
             return found
@@ -96,18 +96,35 @@ def _beyond_person(step: StepName, channels: Names, s: Situation, ladder: Ladder
     return None
 
 
+def _refused_by_school(
+    step: StepName, channels: Names, s: Situation, ladder: Ladder, table: StepTable
+) -> Refusal | None:
+    return Refusal(step=step, why=ladder.limits.never[step]) if step in ladder.limits.never else None
+
+
+def _before_looking(step: StepName, channels: Names, s: Situation, ladder: Ladder, table: StepTable) -> Refusal | None:
+    if step not in MENDS_NOZZLES or not s.stale or (step == "line_flush" and s.told.get("air_in_line")):
+        return None
+    if step == "paper_flush" and s.steps and s.steps[-1].step == "paper_flush":
+        return None
+    seen = "Something was done since the last sheet" if s.sheets else "No sheet was read yet"
+    return Refusal(step=step, why=f"{seen}: print one and look first.", remedy="check")
+
+
 def _after_warnings(step: StepName, channels: Names, s: Situation, ladder: Ladder, table: StepTable) -> Refusal | None:
     if step not in DRAWS_INK:
         return None
     if s.told.get("lockout_warning"):
         return Refusal(step=step, why="The printer warned that it will lock up: stop, and hand over.")
     if s.told.get("low_ink_message"):
-        return Refusal(step=step, why="The printer reported low ink: refill before anything draws more.")
+        return Refusal(
+            step=step, why="The printer reported low ink: refill before anything draws more.", remedy="refill"
+        )
     if s.waiting is not None:
         return Refusal(
             step=step,
             why="The printer rests; cut short, the rest was for nothing.",
-            until=wait_over(s.waiting, table),
+            until=wait_over(s.waiting, table, s.rest_hours),
         )
     return None
 
@@ -139,33 +156,43 @@ def _deep_clean_rules(
     if not grave and movement not in ("fixed", "mixed"):
         return Refusal(step=step, why="Only for gaps that stand still or a channel mostly gone; neither is shown yet.")
     share = max(ladder.limits.deep_clean_tank_share, 1 / 3)
-    for channel in s.case.printer.channels:
-        level = s.levels[channel.name]
-        if level is not None and channel.capacity_ml and level < share * channel.capacity_ml - 1e-9:
-            need = share * channel.capacity_ml
-            return Refusal(
-                step=step,
-                why=f"{channel.name} holds {level:.1f} ml; every tank must hold at least {share:.0%}, here {need:.1f} ml. Refill first.",
-            )
-    return None
+    return _too_empty(step, [(c, share) for c in s.case.printer.channels], s)
+
+
+def _too_empty(step: StepName, wanted: list[tuple[Channel, float]], s: Situation) -> Refusal | None:
+    """Tanks below the share that a step asks of each."""
+    short = [
+        (c, share)
+        for c, share in wanted
+        if c.capacity_ml and (level := s.levels[c.name]) is not None and level < share * c.capacity_ml - 1e-9
+    ]
+    if not short:
+        return None
+    channel, share = min(short, key=lambda pair: (s.levels[pair[0].name] or 0) / (pair[0].capacity_ml or 1))
+    return Refusal(
+        step=step, remedy="refill", channels=tuple(c.name for c, _ in short),
+        why=f"{channel.name} holds {s.levels[channel.name]:.1f} ml; it needs at least {share:.0%} of its tank, {share * (channel.capacity_ml or 0):.1f} ml. Refill first.",
+    )  # fmt: skip
 
 
 def _too_little_ink(step: StepName, channels: Names, s: Situation, ladder: Ladder, table: StepTable) -> Refusal | None:
     if step not in DRAWS_INK:
         return None
-    for channel in channels_touched(s.case.printer, step, channels, table):
-        level = s.levels[channel.name]
-        if level is None:
-            continue
-        need = table[step].ink(None).typical
-        if level < need:
-            return Refusal(
-                step=step,
-                why=f"{channel.name} holds {level:.1f} ml and this takes about {need:.1f} ml. Refill first.",
-            )
-        if channel.capacity_ml and level < LOW_MARK_SHARE * channel.capacity_ml:
-            return Refusal(step=step, why=f"{channel.name} is below its low mark with {level:.1f} ml. Refill first.")
-    return None
+    touched = channels_touched(s.case.printer, step, channels, table)
+    if step == "line_flush":
+        found = _too_empty(step, [(c, FLUSH_TANK_SHARE) for c in touched], s)
+        if found is not None:
+            return found
+    need = table[step].ink(None).typical
+    short = [c for c in touched if (level := s.levels[c.name]) is not None and level < need]
+    if short:
+        least = min(short, key=lambda c: s.levels[c.name] or 0.0)
+        return Refusal(
+            step=step, remedy="refill", channels=tuple(c.name for c in short),
+            why=f"{least.name} holds {s.levels[least.name] or 0:.1f} ml and this takes about {need:.1f} ml. Refill first.",
+        )  # fmt: skip
+    found = _too_empty(step, [(c, LOW_MARK_SHARE) for c in touched], s)
+    return found and found.model_copy(update={"why": f"Below the low mark: {found.why}"})
 
 
 def _pad_full(step: StepName, channels: Names, s: Situation, ladder: Ladder, table: StepTable) -> Refusal | None:
@@ -187,17 +214,23 @@ def _pad_full(step: StepName, channels: Names, s: Situation, ladder: Ladder, tab
 def _too_many_cleans(step: StepName, channels: Names, s: Situation, ladder: Ladder, table: StepTable) -> Refusal | None:
     if step not in CLEANS:
         return None
+    in_all = ladder.limits.cleans_in_all
+    if in_all is not None and s.count(*CLEANS) >= in_all:
+        times = "once" if in_all == 1 else f"{in_all} times"
+        return Refusal(step=step, why=f"This school cleans {times} in a case; that was done.")
     limit = min(ladder.limits.cleans_without_rest, CLEAN_LIMITS.get(ladder.id, CLEAN_LIMIT))
     touched = [c.name for c in channels_touched(s.case.printer, step, channels, table)]
     done = max((s.cleans_since_rest.get(name, 0) for name in touched), default=0)
     if done >= limit:
-        return Refusal(step=step, why=f"{done} cleans without a rest; {limit} is the limit. Let it rest 12 h.")
-    last = s.last(*CLEANS, "deep_clean", "rest", "cap_soak", "seal_clean")
-    if s.unchanged and not s.stale and last is not None and ladder.limits.clean_after_no_change == "refuse":
-        told = (
-            "The last one changed nothing"
-            if last.step in CLEANS
-            else f"The last step, {table[last.step].title.lower()}, changed nothing"
-        )
-        return Refusal(step=step, why=f"{told}: more of the same cleaning will not either.")
+        return Refusal(step=step, why=f"{done} cleans without a rest; {limit} is the limit. Let it rest {s.rest_hours:g} h.", remedy="rest")  # fmt: skip
+    bad = set(s.bad_channels if channels is None else channels) & set(s.bad_channels)
+    if bad and bad <= s.blocked and ladder.limits.clean_after_no_change == "refuse":
+        return Refusal(step=step, why="The last clean changed nothing: more of the same will not either.")
     return None
+
+
+Rule = Callable[[StepName, Names, Situation, Ladder, StepTable], Refusal | None]
+ABOVE_ALL: tuple[Rule, ...] = (
+    _beyond_printer, _beyond_person, _refused_by_school, _after_warnings, _before_looking, _on_clear_sheet, _deep_clean_rules,
+    _too_little_ink, _pad_full, _too_many_cleans,
+)  # fmt: skip
