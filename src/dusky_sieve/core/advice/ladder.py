@@ -14,7 +14,7 @@ Fact = Literal[
     "worst", "worst_ever", "faults", "faulty_channels", "spread", "unchanged", "helped", "movement", "last_step", "cleans", "cleans_since_rest",
     "cleans_since_seal", "cleans_since_soak", "cleans_since_air", "rounds", "rests", "rests_without_change", "deep_cleans", "line_flushes",
     "cap_soaks", "seal_cleans", "air_assists", "head_soaks", "paper_flushes", "settings_checks", "prepares", "refills", "remaps", "aligns",
-    "sensor_cleans", "heads_replaced", "checks", "checks_since_step", "first_fill", "levels_known", "lines_known", "lines_and_gaps", "flush_rounds",
+    "sensor_cleans", "heads_replaced", "checks", "checks_since_step", "first_fill", "levels_known", "lines_known", "lines_and_gaps", "flush_rounds", "covered",
     "flushing", "white",
 ]  # fmt: skip
 Aim = Literal["bad", "worst", "rated", "both", "one-or-all", "all"]

@@ -12,6 +12,7 @@ END_SHARE = 0.12  # of a head, from each end, where caps leak and drafts dry fir
 LEAST_PLACED = 4  # faults from which their places say something
 MOSTLY_ENDS = 0.7  # of the faults at the ends, from which the ends are to blame: 24 % of them would lie there by chance
 STEADY_SHEETS = 4  # sheets with the same faults, whatever was done, from which they count as dead
+LEAST_TAIL = 6  # faults in a row from one end of the head, from which the ink may not follow
 STRONG = ("deep_clean", "line_flush", "cap_soak", "head_soak")
 CLUSTER_GAP = 3  # nozzles between faults that still lie together
 
@@ -107,10 +108,24 @@ def _places(s: Situation) -> dict[str, dict[str, object]]:
             longest = max(longest, run)
         if longest >= max(LEAST_PLACED, 0.5 * len(faults)):
             signs["run_of_nozzles"] = {"run": longest, "name": name}
+        tail = _tail(faults, size)
+        if tail >= max(LEAST_TAIL, 0.5 * len(faults)):
+            signs["run_at_end"] = {"run": tail, "name": name}
         ends = sum(n <= END_SHARE * size or n > (1 - END_SHARE) * size for n in faults)
         if ends > MOSTLY_ENDS * len(faults):
             signs["head_ends"] = {"name": name}
     return signs
+
+
+def _tail(faults: list[int], size: int) -> int:
+    """Faults that reach one end of the head one beside the other."""
+    best = 0
+    for ordered, edge in ((faults, 1), ([size + 1 - n for n in reversed(faults)], 1)):
+        count = 0
+        while count < len(ordered) and ordered[count] <= edge + count + 1:
+            count += 1
+        best = max(best, count)
+    return best
 
 
 def _told(s: Situation) -> dict[str, dict[str, object]]:

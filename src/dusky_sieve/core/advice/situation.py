@@ -31,9 +31,11 @@ class Situation:
     faulty : nozzles at fault per channel read; unsure : nozzles to be settled; severity, movement : per channel
     unchanged : the last step that could change something changed nothing; helped : it left clearly fewer faults
     blocked : channels whose last clean changed nothing, with no other kind of step since that could
+    vain : how often each step left no fewer faults than before it
     waiting : the rest or soak that still runs, `waited` the one that is over but not checked
     stale : something was done since the last sheet
     lines : light lines of the last sheet that counted them, per channel; pages : full pages printed since the last sheet
+    covered : nozzles whose neighbours print for them since the last remap, per channel
     told : facts that notes carried, the latest of each, less those answered since
     """
 
@@ -46,6 +48,7 @@ class Situation:
     unchanged: bool
     helped: bool
     blocked: frozenset[str]
+    vain: dict[StepName, int]
     waiting: StepEvent | None
     waited: StepEvent | None
     stale: bool
@@ -56,6 +59,7 @@ class Situation:
     lines: dict[str, int]
     pages: dict[str, tuple[int, ...]]
     flush_rounds: int
+    covered: dict[str, frozenset[int]]
     told: dict[str, Any]
     levels: dict[str, float | None]
     pad_ml: float | None
@@ -112,9 +116,16 @@ class Situation:
             **{fact: self.count(step) for fact, step in COUNTED.items()},
             "checks_since_step": 0 if self.stale else 1, "first_fill": printer.first_fill or bool(self.told.get("new_printer")),
             "levels_known": all(self.levels[n] is not None for n in self.levels), "lines_known": any(n in self.lines for n in bad),
-            "lines_and_gaps": len(both), "flush_rounds": self.flush_rounds,
+            "lines_and_gaps": len(both), "flush_rounds": self.flush_rounds, "covered": self.all_covered,
             "flushing": self.flushing is not None, "white": any(c.role == "white" for c in printer.channels),
         }  # fmt: skip
+
+    @property
+    def all_covered(self) -> bool:
+        """Whether every nozzle at fault was remapped."""
+        return bool(self.covered) and all(
+            seen <= self.covered.get(name, frozenset()) for name, seen in self.faulty.items()
+        )
 
     @property
     def flushing(self) -> str | None:
@@ -148,10 +159,12 @@ class _Walk:
     unchanged: bool = False
     helped: bool = False
     blocked: set[str] = field(default_factory=set)
+    vain: dict[StepName, int] = field(default_factory=dict)
     sheets: int = 0
     lines: dict[str, int] = field(default_factory=dict)
     pages: dict[str, tuple[int, ...]] = field(default_factory=dict)
     flush_rounds: int = 0
+    covered: dict[str, frozenset[int]] = field(default_factory=dict)
     done: int = 0
 
     def step(self, event: StepEvent) -> None:
@@ -161,6 +174,8 @@ class _Walk:
             self.done += 1
         if event.step in REARMS_CLEANING:
             self.blocked.clear()
+        if event.step == "remap":
+            self.covered = {name: seen[-1] for name, seen in self.history.items()}
         if event.step == "paper_flush":
             for name in event.channels or self.nozzles:
                 self.pages[name] = (*self.pages.get(name, ()), event.sheets or 1)
@@ -191,6 +206,8 @@ class _Walk:
         both = last.keys() & now.keys()
         before, after = (sum(len(seen[n]) for n in both) for seen in (last, now))
         self.helped = after < before and after <= FEWER_SHARE * before
+        if not self.helped:
+            self.vain[tried[-1].step] = self.vain.get(tried[-1].step, 0) + 1
         rested = any(s.step == "rest" for s in tried)
         self.idle_rests = (self.idle_rests + rested) if self.unchanged else 0
         for name in both:
@@ -218,10 +235,10 @@ def size_up(case: Case, table: StepTable, rest_hours: float | None = None) -> Si
     return Situation(
         case=case, faulty=faulty, unsure=sum(walk.unsure.values()), severity={n: severity_of(len(v), size[n]) for n, v in faulty.items()},
         worst_ever=walk.worst_ever, movement={n: follow(seen, size[n], walk.tries[n]) for n, seen in walk.history.items()},
-        unchanged=walk.unchanged, helped=walk.helped, blocked=frozenset(walk.blocked), waiting=running, waited=over,
+        unchanged=walk.unchanged, helped=walk.helped, blocked=frozenset(walk.blocked), vain=walk.vain, waiting=running, waited=over,
         stale=any(s.step not in LEAVES_SHEET for s in walk.since_sheet) or walk.sheets == 0, steps=tuple(walk.steps),
         cleans_since_rest=_cleans_since_rest(case, table, hours), rests_without_change=walk.idle_rests, sheets=walk.sheets,
-        lines=walk.lines, pages=walk.pages, flush_rounds=walk.flush_rounds, told=_told(case), levels=levels_now(case, table), pad_ml=pad_used(case, table), rest_hours=hours,
+        lines=walk.lines, pages=walk.pages, flush_rounds=walk.flush_rounds, covered=walk.covered, told=_told(case), levels=levels_now(case, table), pad_ml=pad_used(case, table), rest_hours=hours,
     )  # fmt: skip
 
 
