@@ -2,6 +2,7 @@
 
 import io
 import os
+import struct
 import warnings
 from collections.abc import Callable
 from functools import cache
@@ -52,7 +53,7 @@ def decode_photo(content: bytes, name: str) -> NDArray[np.uint8]:
         return fast
     try:
         image.load()
-    except (OSError, SyntaxError, ValueError, EOFError) as error:
+    except (OSError, SyntaxError, ValueError, EOFError, struct.error) as error:
         raise UnusableInput(f"{name}: the file is damaged or cut short ({error}). Send the photo again.") from None
     return _upright(image)
 
@@ -89,7 +90,7 @@ def _open(content: bytes, name: str) -> Image.Image:
         with warnings.catch_warnings():
             warnings.simplefilter("ignore")
             image = Image.open(io.BytesIO(content), formats=list(FORMATS))
-    except (UnidentifiedImageError, OSError, SyntaxError, ValueError, Image.DecompressionBombError):
+    except (UnidentifiedImageError, OSError, SyntaxError, ValueError, struct.error, Image.DecompressionBombError):
         deep = _deep_tiff(content)
         if deep is None:
             raise UnusableInput(
@@ -120,7 +121,7 @@ def _deep_tiff(content: bytes) -> Image.Image | None:
         if int(tags[256]) * int(tags[257]) > MAX_PIXELS:
             return None
         decoded = cv2.imdecode(np.frombuffer(content, np.uint8), cv2.IMREAD_COLOR_RGB | cv2.IMREAD_ANYDEPTH)
-    except (KeyError, ValueError, OSError, SyntaxError, TypeError, cv2.error):
+    except (KeyError, ValueError, OSError, SyntaxError, TypeError, struct.error, cv2.error):
         return None
     if decoded is None or decoded.dtype != np.uint16:
         return None

@@ -1,13 +1,12 @@
 """A printer's trouble as a document: what it can do, what was seen, what was done, when."""
 
-import json
 from collections.abc import Mapping
 from datetime import datetime
 from typing import Annotated, Any, Literal, Self
 
-from pydantic import AwareDatetime, Field, ValidationError, model_validator
+from pydantic import AwareDatetime, Field, model_validator
 
-from dusky_sieve.core.errors import UnusableInput, first_fault
+from dusky_sieve.core.errors import parsed
 from dusky_sieve.core.layout import Frozen
 from dusky_sieve.core.steps import StepName
 
@@ -165,10 +164,4 @@ def _check_numbers(index: int, faults: Mapping[str, ChannelFaults], channels: Ma
 
 def parse_case(text: str | bytes, name: str = "case") -> Case:
     """A case from its JSON text; UnusableInput names the field at fault and what was expected there."""
-    try:
-        return Case.model_validate(json.loads(text))
-    except ValidationError as error:
-        raise UnusableInput(f"{name}: {first_fault(error)}.") from None
-    except (ValueError, RecursionError) as error:
-        reason = "it is nested too deeply" if isinstance(error, RecursionError) else str(error)
-        raise UnusableInput(f"{name}: not a JSON document ({reason}).") from None
+    return parsed(Case, text, name)

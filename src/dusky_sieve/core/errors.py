@@ -10,7 +10,12 @@
 Every message is one sentence or two: what is wrong, where, what to do. `cli` and `web` have one handler each.
 """
 
-from pydantic import ValidationError
+import json
+from typing import TypeVar
+
+from pydantic import BaseModel, ValidationError
+
+Document = TypeVar("Document", bound=BaseModel)
 
 
 class DuskySieveError(Exception):
@@ -55,3 +60,16 @@ def first_fault(error: ValidationError) -> str:
     found = fault.get("input")
     shown = f", found {found!r}" if isinstance(found, int | float | str | bool) and len(repr(found)) < 60 else ""
     return f"{path or 'document'}: {message[:1].lower()}{message[1:]}{shown}"
+
+
+def parsed(model: type[Document], text: str | bytes, name: str, limit: int | None = None) -> Document:
+    """A document from its JSON text. UnusableInput names the field at fault and what was expected there, in one line."""
+    if limit is not None and len(text) > limit:
+        raise UnusableInput(f"{name}: at most {limit / 1e6:g} MB are read; this has {len(text) / 1e6:.1f} MB.")
+    try:
+        return model.model_validate(json.loads(text))
+    except ValidationError as error:
+        raise UnusableInput(" ".join(f"{name}: {first_fault(error)}.".split())) from None
+    except (ValueError, RecursionError) as error:
+        reason = "it is nested too deeply" if isinstance(error, RecursionError) else " ".join(str(error).split())
+        raise UnusableInput(f"{name}: not a JSON document ({reason}).") from None

@@ -1,12 +1,11 @@
 """A ladder as a document: the order of steps a school of practice follows, as data."""
 
-import json
 from collections.abc import Mapping
 from typing import Literal, Self
 
-from pydantic import Field, ValidationError, model_validator
+from pydantic import Field, model_validator
 
-from dusky_sieve.core.errors import UnusableInput, first_fault
+from dusky_sieve.core.errors import parsed
 from dusky_sieve.core.layout import Frozen
 from dusky_sieve.core.steps import StepName
 
@@ -116,12 +115,7 @@ class Ladder(Frozen):
 
 def parse_ladder(text: str | bytes, name: str = "ladder") -> Ladder:
     """A ladder from its JSON text; UnusableInput names the field at fault and what was expected there."""
-    try:
-        return Ladder.model_validate(json.loads(text))
-    except ValidationError as error:
-        raise UnusableInput(f"{name}: {first_fault(error)}.") from None
-    except (ValueError, RecursionError) as error:
-        raise UnusableInput(f"{name}: not a JSON document ({error}).") from None
+    return parsed(Ladder, text, name)
 
 
 def rungs_in_order(ladder: Ladder, facts: Mapping[str, FactValue]) -> list[Rung]:

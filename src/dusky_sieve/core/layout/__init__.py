@@ -1,10 +1,6 @@
 """The sheet's geometry: the layout document, mark centres, checks of the document."""
 
-import json
-
-from pydantic import ValidationError
-
-from dusky_sieve.core.errors import UnusableInput, first_fault
+from dusky_sieve.core.errors import parsed
 from dusky_sieve.core.layout.document import (
     MAX_BYTES,
     Backing,
@@ -21,12 +17,4 @@ __all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "clear_hei
 
 def parse_layout(text: str | bytes, name: str = "layout") -> Layout:
     """A layout from its JSON text; UnusableInput names the field at fault and what was expected there."""
-    if len(text) > MAX_BYTES:
-        raise UnusableInput(f"{name}: a layout file is at most 1 MB; this one has {len(text) / 1e6:.1f} MB.")
-    try:
-        return Layout.model_validate(json.loads(text))
-    except ValidationError as error:
-        raise UnusableInput(f"{name}: {first_fault(error)}.") from None
-    except (ValueError, RecursionError) as error:
-        reason = "it is nested too deeply" if isinstance(error, RecursionError) else str(error)
-        raise UnusableInput(f"{name}: not a JSON document ({reason}).") from None
+    return parsed(Layout, text, name, MAX_BYTES)

@@ -5,8 +5,18 @@ Steps, each in a module of its own: `inkmap`, `tilt` and `find` (where might the
 (ink and place of each mark), `judge` (states), `fills` (light lines), `sheet` (all of it in order).
 """
 
-from dusky_sieve.core.reading.document import BlockReading, Fault, PhotoReading, Reading, Warned
+from dusky_sieve.core.reading.document import BlockReading, Fault, PhotoReading, Reading, Warned, parse_reading
 from dusky_sieve.core.reading.locate import Corners
 from dusky_sieve.core.reading.sheet import UprightPhoto, read_sheet
 
-__all__ = ["BlockReading", "Corners", "Fault", "PhotoReading", "Reading", "UprightPhoto", "Warned", "read_sheet"]
+__all__ = [
+    "BlockReading",
+    "Corners",
+    "Fault",
+    "PhotoReading",
+    "Reading",
+    "UprightPhoto",
+    "Warned",
+    "parse_reading",
+    "read_sheet",
+]

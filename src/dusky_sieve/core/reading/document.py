@@ -2,6 +2,7 @@
 
 from typing import Literal
 
+from dusky_sieve.core.errors import parsed
 from dusky_sieve.core.layout import Backing, Frozen
 
 State = Literal["firing", "missing", "deflected", "weak", "unsure"]
@@ -85,3 +86,8 @@ class Reading(Frozen):
     layout: str
     photos: tuple[PhotoReading, ...]
     blocks: tuple[BlockReading, ...]
+
+
+def parse_reading(text: str | bytes, name: str = "reading") -> Reading:
+    """A reading from its JSON text; UnusableInput names the field at fault and what was expected there."""
+    return parsed(Reading, text, name)

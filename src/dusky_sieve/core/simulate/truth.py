@@ -1,12 +1,11 @@
 """What really is on a simulated sheet and how it is photographed: the truth document."""
 
-import json
 from typing import Annotated, Literal
 
 import numpy as np
-from pydantic import Field, ValidationError
+from pydantic import Field
 
-from dusky_sieve.core.errors import UnusableInput, first_fault
+from dusky_sieve.core.errors import UnusableInput, parsed
 from dusky_sieve.core.layout import Frozen, Layout, MarksBlock
 
 
@@ -106,12 +105,7 @@ class Truth(Frozen):
 
 def parse_truth(text: str | bytes, layout: Layout, name: str = "truth") -> Truth:
     """A truth document checked against its layout; UnusableInput says which block or nozzle is unknown."""
-    try:
-        truth = Truth.model_validate(json.loads(text))
-    except ValidationError as error:
-        raise UnusableInput(f"{name}: {first_fault(error)}.") from None
-    except (ValueError, RecursionError) as error:
-        raise UnusableInput(f"{name}: not a JSON document ({error}).") from None
+    truth = parsed(Truth, text, name)
     blocks = {block.id: block for block in layout.blocks if isinstance(block, MarksBlock)}
     fills = {block.id for block in layout.blocks} - blocks.keys()
     for block_id, faults in truth.blocks.items():

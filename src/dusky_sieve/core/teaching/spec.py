@@ -1,11 +1,10 @@
 """What a person knows of a sheet before its layout is taught: channels and nozzle counts, in reading order."""
 
-import json
 from typing import Annotated, Literal, Self
 
-from pydantic import Field, ValidationError, model_validator
+from pydantic import Field, model_validator
 
-from dusky_sieve.core.errors import UnusableInput, first_fault
+from dusky_sieve.core.errors import parsed
 from dusky_sieve.core.layout import Backing, Frozen
 from dusky_sieve.core.layout.document import MAX_BLOCKS, MAX_BYTES, MAX_NOZZLES, Hex, Length, Offset, Word
 
@@ -64,12 +63,4 @@ class Spec(Frozen):
 
 def parse_spec(text: str | bytes, name: str = "spec") -> Spec:
     """A spec from its JSON text; UnusableInput names the field at fault and what was expected there."""
-    if len(text) > MAX_BYTES:
-        raise UnusableInput(f"{name}: a spec is at most 1 MB; this one has {len(text) / 1e6:.1f} MB.")
-    try:
-        return Spec.model_validate(json.loads(text))
-    except ValidationError as error:
-        raise UnusableInput(f"{name}: {first_fault(error)}.") from None
-    except (ValueError, RecursionError) as error:
-        reason = "it is nested too deeply" if isinstance(error, RecursionError) else str(error)
-        raise UnusableInput(f"{name}: not a JSON document ({reason}).") from None
+    return parsed(Spec, text, name, MAX_BYTES)
