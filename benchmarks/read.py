@@ -145,6 +145,7 @@ def report(grade: str, results: list[dict[str, Any]], perfect: bool, show_wrong:
     total: Counter[str] = Counter()
     simple: Counter[str] = Counter()
     parts: defaultdict[str, Counter[str]] = defaultdict(Counter)
+    own: defaultdict[str, tuple[list[float], list[tuple[float, bool]]]] = defaultdict(lambda: ([], []))
     for r in results:
         total.update(r["counts"])
         simple.update(r["yardstick"])
@@ -152,6 +153,8 @@ def report(grade: str, results: list[dict[str, Any]], perfect: bool, show_wrong:
             parts[name].update(r["counts"])
             parts[name]["sheets"] += 1
             parts[name]["lost"] += not all(r["found"])
+            own[name][0].extend(abs(e) for e in r["errors"])
+            own[name][1].extend(r["sure"])
         if r["why"] or (show_wrong and r["wrong"]):
             print(r["seed"], r["name"], r["conditions"], r["why"][:3], len(r["wrong"]), r["wrong"][:6])
     found = sum(all(r["found"]) for r in results)
@@ -168,7 +171,9 @@ def report(grade: str, results: list[dict[str, Any]], perfect: bool, show_wrong:
         if simple:
             print(table("yardstick", simple))
         for name in sorted(parts):
-            print(table(f"{name} [{parts[name]['sheets']}, {parts[name]['lost']} lost]", parts[name]))
+            errors, sure = own[name]
+            doubt = f"offsets {statistics.median(errors) if errors else 0:.1f} um, {calibration(sure)[-1].strip()}"
+            print(table(f"{name} [{parts[name]['sheets']}, {parts[name]['lost']} lost]", parts[name]) + f"   {doubt}")
         if total["lines true"]:
             print(
                 f"light lines: recall {total['lines right'] / total['lines true']:.1%}, precision {total['lines right'] / max(1, total['lines said']):.1%} ({total['lines true']}); fills not read {total['fills unread']} of {total['fills']}"
