@@ -85,6 +85,11 @@ def _slip(before: Set[int], after: Set[int]) -> int:
     return best if stayed[best] >= least and stayed[0] <= 0.25 * stayed[best] else 0
 
 
+def _stayed(before: Set[int], after: Set[int]) -> int:
+    slip = _slip(before, after)
+    return len({n + slip for n in before} & after)
+
+
 def follow(sheets: Sequence[Set[int]], nozzles: int, steps: Sequence[int]) -> Movement:
     """Movement over all sheets of a case that read a channel: the last two compared, and the trend of all.
 
@@ -130,6 +135,6 @@ def _call(a: int, b: int, stayed: int, nozzles: int, chance: float) -> MovementC
 def unchanged(before: dict[str, frozenset[int]], after: dict[str, frozenset[int]]) -> bool:
     """Whether the faults of all channels read on both sheets are, but for a few, the same ones."""
     both = before.keys() & after.keys()
-    stayed = sum(len({n + _slip(before[name], after[name]) for n in before[name]} & after[name]) for name in both)
+    stayed = sum(_stayed(before[name], after[name]) for name in both)
     either = sum(len(before[name]) + len(after[name]) for name in both) - stayed
     return either > 0 and stayed / either >= UNCHANGED_SHARE

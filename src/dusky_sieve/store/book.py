@@ -13,6 +13,7 @@ from sqlalchemy import CursorResult, update
 from sqlalchemy.exc import IntegrityError
 from sqlmodel import Session, col, func, select
 
+from dusky_sieve.core.advice import Ladder, parse_ladder
 from dusky_sieve.core.case import ChannelFaults, LevelEvent, NoteEvent, Printer, StepEvent
 from dusky_sieve.core.layout import Backing, Layout
 from dusky_sieve.core.ledger import Entry
@@ -132,23 +133,40 @@ class Store:
     def add_sheet(
         self, printer_id: int, at: datetime, person: str, *, photo_id: int | None = None, reading: Reading | None = None,
         faults: dict[str, ChannelFaults] | None = None, why: str | None = None, case_id: int | None = None,
+        lines: dict[str, int] | None = None,
     ) -> int:  # fmt: skip
         """A sheet as it arrived; `faults` only where somebody vouches for them."""
         row = t.SheetRow(
             printer_id=printer_id, case_id=case_id, photo_id=photo_id, at=_iso(at), person=person, why=why,
             reading=reading.model_dump_json(exclude_none=True) if reading else None, faults=_faults_json(faults),
+            lines=json.dumps(lines) if lines else None,
         )  # fmt: skip
         with self._write() as s:
             s.add(row)
             s.flush()
             return _id(row.id)
 
-    def accept_sheet(self, sheet_id: int, faults: dict[str, ChannelFaults], person: str, case_id: int | None) -> bool:
+    def accept_sheet(
+        self,
+        sheet_id: int,
+        faults: dict[str, ChannelFaults],
+        person: str,
+        case_id: int | None,
+        lines: dict[str, int] | None = None,
+    ) -> bool:
         """Vouches for a sheet's faults. False: somebody did before."""
         with self._write() as s:
             table = t.SheetRow
             change = update(table).where(col(table.id) == sheet_id, col(table.faults).is_(None))
-            return _changed(s, change.values(faults=_faults_json(faults), person=person, case_id=case_id))
+            return _changed(
+                s,
+                change.values(
+                    faults=_faults_json(faults),
+                    person=person,
+                    case_id=case_id,
+                    lines=json.dumps(lines) if lines else None,
+                ),
+            )
 
     def sheet(self, sheet_id: int) -> SheetRecord | None:
         """One sheet."""
@@ -208,6 +226,40 @@ class Store:
             change = update(t.CaseRow).where(col(t.CaseRow.id) == case_id, col(t.CaseRow.closed).is_(None))
             return _changed(s, change.values(closed=_iso(at), outcome=outcome))
 
+    def reopen_case(self, case_id: int) -> bool:
+        """Opens a closed case again. False: it is open, or its printer has another open one."""
+        with self._write() as s:
+            row = s.get(t.CaseRow, case_id)
+            if row is None or row.closed is None:
+                return False
+            other = select(t.CaseRow).where(t.CaseRow.printer_id == row.printer_id, col(t.CaseRow.closed).is_(None))
+            if s.exec(other).first() is not None:
+                return False
+            row.closed = row.outcome = None
+            return True
+
+    # Ladders that people made
+
+    def ladders(self) -> list[Ladder]:
+        """Own ladders, by id."""
+        with self._read() as s:
+            return [
+                parse_ladder(row.document, row.id) for row in s.exec(select(t.LadderRow).order_by(col(t.LadderRow.id)))
+            ]
+
+    def keep_ladder(self, ladder: Ladder, at: datetime, person: str) -> None:
+        """Keeps a ladder, in place of one of the same id."""
+        text = ladder.model_dump_json(by_alias=True, exclude_none=True)
+        with self._write() as s:
+            s.merge(t.LadderRow(id=ladder.id, document=text, at=_iso(at), person=person))
+
+    def change_printer(self, printer_id: int, printer: Printer) -> None:
+        """Writes what a printer is and may do."""
+        with self._write() as s:
+            row = s.get(t.PrinterRow, printer_id)
+            if row is not None:
+                row.document, row.name = printer.model_dump_json(), printer.name
+
     # Events and the book
 
     def events(self, printer_id: int) -> list[EventRecord]:
@@ -234,8 +286,9 @@ class Store:
         person: str,
         *,
         started: datetime | None = None,
+        entries: Iterable[Entry] = (),
     ) -> int:
-        """Adds an event; a step with `started` is under way until it is finished or dropped."""
+        """Adds an event; a step with `started` is under way until it is finished or dropped. `entries` go into the book."""
         row = t.EventRow(
             printer_id=printer_id, case_id=case_id, kind=event.kind, at=_iso(event.at), document=event.model_dump_json(exclude_none=True),
             started=_iso(started) if started else None, person=person,
@@ -243,6 +296,12 @@ class Store:
         with self._write() as s:
             s.add(row)
             s.flush()
+            for entry in entries:
+                s.add(
+                    t.EntryRow(
+                        printer_id=printer_id, case_id=case_id, event_id=row.id, document=entry.model_dump_json()
+                    )
+                )
             return _id(row.id)
 
     def finish_step(
@@ -352,7 +411,8 @@ def _sheet(row: t.SheetRow) -> SheetRecord:
     return SheetRecord(
         id=_id(row.id), printer_id=row.printer_id, case_id=row.case_id, photo_id=row.photo_id, at=_time(row.at),
         reading=Reading.model_validate_json(row.reading) if row.reading else None,
-        faults=_FAULTS.validate_json(row.faults) if row.faults is not None else None, why=row.why, person=row.person,
+        faults=_FAULTS.validate_json(row.faults) if row.faults is not None else None,
+        lines=json.loads(row.lines) if row.lines else {}, why=row.why, person=row.person,
     )  # fmt: skip
 
 

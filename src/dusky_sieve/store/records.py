@@ -59,6 +59,7 @@ class SheetRecord:
     at: datetime
     reading: Reading | None
     faults: dict[str, ChannelFaults] | None
+    lines: dict[str, int]
     why: str | None
     person: str
 

@@ -68,6 +68,7 @@ class SheetRow(SQLModel, table=True):
     faults: str | None = Field(
         default=None, sa_column=Column(Text)
     )  # channel to ChannelFaults as JSON; none: not accepted
+    lines: str | None = Field(default=None, sa_column=Column(Text))  # channel to light lines counted, as JSON
     why: str | None = None  # why nothing was read
     person: str = ""
 
@@ -113,3 +114,13 @@ class DoneRow(SQLModel, table=True):
     token: str = Field(sa_column=Column(String(64), primary_key=True))
     went_to: str
     at: str
+
+
+class LadderRow(SQLModel, table=True):
+    """A ladder that somebody made or brought in."""
+
+    __tablename__ = "ladder"
+    id: str = Field(sa_column=Column(String(60), primary_key=True))
+    document: str = Field(sa_column=Column(Text, nullable=False))
+    at: str
+    person: str = ""

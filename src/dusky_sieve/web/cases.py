@@ -1,5 +1,6 @@
 """What it means, what next; doing it; the case's history."""
 
+from datetime import timedelta
 from typing import Annotated, get_args
 
 from fastapi import APIRouter, Depends, Form, Request
@@ -63,14 +64,20 @@ def start(request: Request, case_id: int, step: Annotated[str, Form()], once: An
 
 @router.post("/steps/{event_id}/finish", dependencies=[Depends(own_form)])
 def finish(
-    request: Request, event_id: int, once: Annotated[str, Form()] = "", early: Annotated[bool, Form()] = False
+    request: Request,
+    event_id: int,
+    once: Annotated[str, Form()] = "",
+    early: Annotated[bool, Form()] = False,
+    lines: Annotated[int | None, Form(ge=0, le=999)] = None,
 ) -> Response:
     """Finishes a step and books its ink."""
     store, now = request.app.state.store, request.app.state.clock()
     with request.app.state.turn:
         to = store.went_to(once) if once else None
         if to is None:
-            record = services.finish_step(store, event_id, request.app.state.settings.person, now, early=early)
+            record = services.finish_step(
+                store, event_id, request.app.state.settings.person, now, early=early, lines=lines
+            )
             to = f"/cases/{record.case_id}/next"
             if once:
                 store.remember_form(once, to, now)
@@ -92,3 +99,80 @@ def close(request: Request, case_id: int) -> Response:
     with request.app.state.turn:
         services.close_case(store, services.find_case(store, case_id), now, "closed")
     return go(f"/cases/{case_id}")
+
+
+@router.post("/cases/{case_id}/reopen", dependencies=[Depends(own_form)])
+def reopen(request: Request, case_id: int) -> Response:
+    """Opens a closed case again."""
+    with request.app.state.turn:
+        services.reopen_case(request.app.state.store, services.find_case(request.app.state.store, case_id))
+    return go(f"/cases/{case_id}/next")
+
+
+@router.post("/cases/{case_id}/told", dependencies=[Depends(own_form)])
+async def told(request: Request, case_id: int) -> Response:
+    """Keeps what somebody says about a case."""
+    form = await request.form()
+    facts: dict[str, object] = {}
+    for name, kind in services.FACTS.items():
+        value = str(form.get(name, "")).strip()
+        if not value:
+            continue
+        if kind is float:
+            facts[name] = _figure(name, value)
+        else:
+            facts[name] = True if kind is bool else [value] if kind is list else value
+    store, now = request.app.state.store, request.app.state.clock()
+    with request.app.state.turn:
+        services.tell(store, services.find_case(store, case_id), facts, request.app.state.settings.person, now)
+    return go(f"/cases/{case_id}/next")
+
+
+def _figure(name: str, value: str) -> float:
+    try:
+        figure = float(value.replace(",", "."))
+    except ValueError:
+        figure = -1.0
+    if not 0 <= figure <= 100_000:
+        raise UnusableInput(
+            f"{name.replace('_', ' ').capitalize()}: expected a figure from 0 up, found “{value[:20]}”."
+        )
+    return figure
+
+
+@router.post("/cases/{case_id}/did", dependencies=[Depends(own_form)])
+def did(
+    request: Request,
+    case_id: int,
+    step: Annotated[StepName, Form()],
+    minutes_ago: Annotated[float, Form(ge=0, le=1_000_000)],
+    channel: Annotated[str, Form()] = "",
+) -> Response:
+    """Books a step that was done outside the program, in its right place in time."""
+    store, now = request.app.state.store, request.app.state.clock()
+    at = now - timedelta(minutes=minutes_ago)
+    with request.app.state.turn:
+        case = services.find_case(store, case_id)
+        services.step_was_done(
+            store, case, step, (channel,) if channel else None, at, request.app.state.settings.person, now
+        )
+    return go(f"/cases/{case_id}/next")
+
+
+@router.get("/cases/{case_id}/report")
+def report(request: Request, case_id: int) -> Response:
+    """The case on one page, to print or to hand over."""
+    store, now = request.app.state.store, request.app.state.clock()
+    case = services.find_case(store, case_id)
+    causes = present.cause_lines(services.advice_for(store, case, now))
+    return page(request, "report.html", case=case, story=present.story(store, case, now), causes=causes)
+
+
+@router.get("/cases/{case_id}/file")
+def as_file(request: Request, case_id: int) -> Response:
+    """The case as a document, the same that `dusky-sieve advise` takes."""
+    store, now = request.app.state.store, request.app.state.clock()
+    case = services.find_case(store, case_id)
+    text = services.case_document(store, case, now).model_dump_json(indent=1, exclude_none=True)
+    headers = {"Content-Disposition": f'attachment; filename="case-{case.number}.json"'}
+    return Response(text, media_type="application/json", headers=headers)

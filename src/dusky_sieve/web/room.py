@@ -6,11 +6,17 @@ from fastapi import APIRouter, Depends, Form, Request
 from starlette.responses import Response
 
 from dusky_sieve import services
+from dusky_sieve.core.case import Ability, UserLevel
 from dusky_sieve.web import present
 from dusky_sieve.web.pages import HOUR_COOKIE, go, page
 from dusky_sieve.web.security import own_form
 
 router = APIRouter()
+ABILITIES: tuple[tuple[Ability, str], ...] = (
+    ("clean", "clean all channels"), ("group_clean", "clean one group"), ("channel_clean", "clean one channel"), ("deep_clean", "deep clean"),
+    ("line_flush", "flush its lines"), ("remap", "remap dead nozzles"), ("removable_head", "take its head out"), ("head_soak", "have its head soaked"),
+    ("replaceable_head", "have its head replaced"), ("replace_head", "be given a new head here"),
+)  # fmt: skip
 
 
 @router.get("/")
@@ -36,7 +42,25 @@ def printer_page(request: Request, slug: str) -> Response:
         record=record,
         sheets=present.sheet_lines(store, record, now)[:14],
         cases=store.cases(record.id),
+        ladders=services.all_ladders(store),
+        abilities=ABILITIES,
     )
+
+
+@router.post("/printers/{slug}/rules", dependencies=[Depends(own_form)])
+def rules(
+    request: Request,
+    slug: str,
+    ladder: Annotated[str, Form()],
+    user_level: Annotated[UserLevel, Form()],
+    abilities: Annotated[list[Ability] | None, Form()] = None,
+) -> Response:
+    """Which ladder a printer follows, who stands at it and what it can do."""
+    store = request.app.state.store
+    record = services.find_printer(store, slug)
+    with request.app.state.turn:
+        services.set_rules(store, record, ladder, user_level, list(abilities or []))
+    return go(f"/printers/{record.slug}#rules")
 
 
 @router.post("/printers/{slug}/levels", dependencies=[Depends(own_form)])

@@ -1,5 +1,6 @@
 """Causes to next step: ladders as data, rules above them, what a step takes, what is refused."""
 
+from dusky_sieve.core.advice.check import check_ladder
 from dusky_sieve.core.advice.choose import advise
 from dusky_sieve.core.advice.document import Advice, Proposal, Refusal, School
 from dusky_sieve.core.advice.ladder import Ladder, parse_ladder
@@ -17,6 +18,7 @@ __all__ = [
     "School",
     "Situation",
     "advise",
+    "check_ladder",
     "parse_ladder",
     "propose",
     "refusal",

@@ -143,7 +143,7 @@ def _sentence(
 def _detail(
     store: Store, case: CaseRecord | None, closed: CaseRecord | None, record: PrinterRecord, now: datetime
 ) -> str:
-    ladder = files.ladder(record.printer.ladder).name.lower()
+    ladder = services.ladder_of(store, record.printer.ladder).name.lower()
     if case is not None:
         spent = services.cost_so_far(store, case)
         return (

@@ -41,6 +41,7 @@ class CauseLine:
 class School:
     """What another ladder would do now."""
 
+    id: str
     name: str
     step: str
     ink_ml: float
@@ -83,7 +84,7 @@ def meaning(store: Store, case: CaseRecord, now: datetime) -> Meaning:
     advice = services.advice_for(store, case, now)
     sheets = [s for s in store.sheets(record.id) if s.case_id == case.id and s.faults is not None][-MOST_SHEETS:]
     running = services.step_under_way(store, case)
-    ladder = files.ladder(record.printer.ladder)
+    ladder = services.ladder_of(store, record.printer.ladder)
     step = advice.next
     until = None
     if running is not None and isinstance(running.event, StepEvent):
@@ -99,7 +100,7 @@ def meaning(store: Store, case: CaseRecord, now: datetime) -> Meaning:
     stacks, quiet = _stacks(record, sheets, advice)
     return Meaning(
         record=record, heading=words.finding(advice), aside=_aside(advice, record, case, len(sheets)), times=_times(store, case, sheets, now), stacks=stacks,
-        quiet=quiet, causes=_causes(advice), advice=advice, step=step, title=facts.title, button=facts.button, ink=sum(step.ink_ml.values()),
+        quiet=quiet, causes=cause_lines(advice), advice=advice, step=step, title=facts.title, button=facts.button, ink=sum(step.ink_ml.values()),
         ladder_name=ladder.name, ladder_svg=ladder_edge(ladder, here, taken, waiting=bool(until and until > now)), running=running, until=until,
         waiting=bool(until and until > now), spent=services.cost_so_far(store, case), schools=_schools(store, case, now, record.printer.ladder), refused=_refused(advice),
     )  # fmt: skip
@@ -167,7 +168,8 @@ def _refused(advice: Advice) -> tuple[tuple[str, str, datetime | None], ...]:
     return tuple((names, why, until) for (why, until), names in said.items())
 
 
-def _causes(advice: Advice) -> tuple[CauseLine, ...]:
+def cause_lines(advice: Advice) -> tuple[CauseLine, ...]:
+    """The likeliest causes with their reasons."""
     shown = [c for c in advice.causes[:MOST_CAUSES] if c.probability >= 0.02]
     return tuple(
         CauseLine(
@@ -181,11 +183,12 @@ def _causes(advice: Advice) -> tuple[CauseLine, ...]:
 
 def _schools(store: Store, case: CaseRecord, now: datetime, own: str) -> tuple[School, ...]:
     out = []
-    for ladder in files.ladders().values():
+    for ladder in services.all_ladders(store).values():
         step = services.advice_for(store, case, now, ladder.id).next
         title = files.step_table()[step.step].title
         out.append(
             School(
+                ladder.id,
                 ladder.name,
                 title,
                 sum(step.ink_ml.values()),

@@ -1,12 +1,16 @@
 """A case from beginning to end, and lists of cases and sheets."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 from datetime import datetime
+from itertools import groupby
 
 from dusky_sieve import files, services
 from dusky_sieve.core.case import StepEvent
 from dusky_sieve.core.ledger import Entry, Total
 from dusky_sieve.drawing import sieve
+from dusky_sieve.drawing.course import Spent, course
+from dusky_sieve.drawing.ladder import ladder_edge
 from dusky_sieve.store import CaseRecord, EventRecord, PrinterRecord, SheetRecord, Store
 from dusky_sieve.web import words
 from dusky_sieve.web.present.band import NO_INK
@@ -40,6 +44,10 @@ class Story:
     by_step: tuple[tuple[str, int, float, float, float], ...]
     hours: str
     ladder: str
+    ladder_id: str
+    ladder_svg: str
+    way: tuple[tuple[str, int], ...]
+    course: str
     turn: bool
 
 
@@ -68,13 +76,56 @@ def story(store: Store, case: CaseRecord, now: datetime) -> Story:
                 sum(e.cost for e in of),
             )
         )
+    ladder = services.ladder_of(store, record.printer.ladder)
+    done = [
+        e.event
+        for e in store.events(record.id)
+        if e.case_id == case.id and e.finished and not e.dropped and isinstance(e.event, StepEvent)
+    ]
+    running = services.step_under_way(store, case)
+    under_way = running.event if running is not None and isinstance(running.event, StepEvent) else None
+    if under_way is not None:
+        here = next((r.id for r in ladder.rungs if r.step == under_way.step), None)
+        done.append(under_way)
+    else:
+        here = None if case.closed else services.advice_for(store, case, now).next.rung
+    counted: dict[str, int] = {}
+    for step in done:
+        counted[step.step] = counted.get(step.step, 0) + 1
+    spent = [Spent(e.at, files.step_table()[e.step].title, e.ink_ml) for e in _by_step(entries)]
+    read = [(s.at, _faults(record, s)) for s in sheets if s.faults]
     ended = f" It was {case.outcome} {words.day_time(case.closed, now)}." if case.closed else ""
     return Story(
         record=record, heading=f"Case {case.number}: {_arc(sheets)}", aside=f"{record.name}, opened {words.day_time(case.opened, now)}.{ended}",
         moments=tuple(moments), spent=services.cost_so_far(store, case), by_step=tuple(table),
-        hours=words.span(((case.closed or now) - case.opened).total_seconds()), ladder=files.ladder(record.printer.ladder).name,
+        hours=words.span(((case.closed or now) - case.opened).total_seconds()), ladder=ladder.name, ladder_id=ladder.id, ladder_svg=ladder_edge(ladder, here, counted, waiting=under_way is not None),
+        way=tuple(_way(done)), course=course(read, spent, f"Faults and ink of case {case.number} over {len(read)} sheets", lambda at: words.day_time(at, now)),
         turn=case.closed is None and not services.waiting(store, case, now),
     )  # fmt: skip
+
+
+def _way(done: list[StepEvent]) -> Iterator[tuple[str, int]]:
+    """Steps in the order they were done, equal ones in a row counted."""
+    for name, group in groupby(done, key=lambda step: step.step):
+        yield files.step_table()[name].title, len(list(group))
+
+
+def _by_step(entries: list[Entry]) -> list[Entry]:
+    """One entry a step: its channels' ink together."""
+    whole: dict[tuple[datetime, str], Entry] = {}
+    for entry in entries:
+        key = (entry.at, entry.step)
+        known = whole.get(key)
+        whole[key] = entry if known is None else known.model_copy(update={"ink_ml": known.ink_ml + entry.ink_ml})
+    return [whole[key] for key in sorted(whole)]
+
+
+def _faults(record: PrinterRecord, sheet: SheetRecord) -> int:
+    size = {c.name: c.nozzles for c in record.printer.channels}
+    return sum(
+        size[name] if f.all_missing else len({*f.missing, *f.weak, *f.deflected})
+        for name, f in (sheet.faults or {}).items()
+    )
 
 
 def _arc(sheets: list[SheetRecord]) -> str:

@@ -1,0 +1,206 @@
+"""Cases: everything known about one, what it means, what it cost, and its end."""
+
+from collections.abc import Mapping
+from datetime import datetime
+from typing import Any
+
+from dusky_sieve import files
+from dusky_sieve.core.advice import Advice, advise
+from dusky_sieve.core.advice.situation import CHANGES_FAULTS
+from dusky_sieve.core.case import Case, LevelEvent, NoteEvent, Outcomes, Printer, SheetEvent, StepEvent
+from dusky_sieve.core.errors import OutOfTurn, UnknownThing, UnusableInput
+from dusky_sieve.core.ledger import Entry, Total, add_up
+from dusky_sieve.core.steps import WAITS, StepName
+from dusky_sieve.services.ladders import all_ladders, ladder_of
+from dusky_sieve.store import CaseRecord, EventRecord, PrinterRecord, SheetRecord, Store
+
+AnyEvent = SheetEvent | StepEvent | LevelEvent | NoteEvent
+
+
+def find_printer(store: Store, slug: str) -> PrinterRecord:
+    """A printer by its address; UnknownThing names those there are."""
+    found = store.printer(slug)
+    if found is None:
+        known = ", ".join(p.name for p in store.printers()) or "none yet"
+        raise UnknownThing(f"There is no printer “{slug}” here. Known printers: {known}.")
+    return found
+
+
+def find_case(store: Store, case_id: int) -> CaseRecord:
+    """A case by its key."""
+    found = store.case(case_id)
+    if found is None:
+        raise UnknownThing(f"There is no case {case_id}. The room lists the open ones.")
+    return found
+
+
+def find_sheet(store: Store, sheet_id: int) -> SheetRecord:
+    """A sheet by its key."""
+    found = store.sheet(sheet_id)
+    if found is None:
+        raise UnknownThing(f"There is no sheet {sheet_id}. The printer's page lists its sheets.")
+    return found
+
+
+def open_case_of(store: Store, printer_id: int) -> CaseRecord | None:
+    """The printer's open case."""
+    return next((c for c in store.cases(printer_id) if c.closed is None), None)
+
+
+def case_document(store: Store, case: CaseRecord, now: datetime) -> Case:
+    """Everything known about a case, as the document that advice is worked out from.
+
+    Levels and pad are as of its start; what the printer can do, who stands at it, its ladder and its record of steps
+    in earlier cases are as of now.
+    """
+    events: list[AnyEvent] = []
+    for sheet in store.sheets(case.printer_id):
+        if sheet.case_id == case.id and sheet.faults is not None:
+            events.append(SheetEvent(kind="sheet", at=sheet.at, faults=sheet.faults, lines=sheet.lines))
+    events += [e.event for e in store.events(case.printer_id) if e.case_id == case.id and _happened(e)]
+    order = {"note": 0, "level": 1, "step": 2, "sheet": 3}
+    events.sort(key=lambda e: (e.at, order[e.kind]))
+    record = store.printer_by_id(case.printer_id)
+    assert record is not None  # the case's foreign key holds
+    today = record.printer
+    printer = case.start.model_copy(
+        update={
+            "abilities": today.abilities,
+            "user_level": today.user_level,
+            "ladder": today.ladder,
+            "record": step_record(store, case),
+        }
+    )
+    return Case(printer=printer, events=tuple(events), now=max([now, *(e.at for e in events)]))
+
+
+def step_record(store: Store, case: CaseRecord) -> dict[StepName, Outcomes]:
+    """How each step did in this printer's other cases: how often it was done, how often the next sheet was clear."""
+    done: dict[StepName, int] = {}
+    cleared: dict[StepName, int] = {}
+    others = {c.id for c in store.cases(case.printer_id) if c.id != case.id}
+    sheets = [s for s in store.sheets(case.printer_id) if s.case_id in others and s.faults is not None]
+    for event in store.events(case.printer_id):
+        step = event.event
+        if (
+            event.case_id not in others
+            or not isinstance(step, StepEvent)
+            or not event.finished
+            or step.step not in CHANGES_FAULTS
+        ):
+            continue
+        after = next((s for s in sheets if s.case_id == event.case_id and s.at > step.at), None)
+        if after is not None and after.faults is not None:
+            done[step.step] = done.get(step.step, 0) + 1
+            bad = any(f.missing or f.weak or f.deflected or f.all_missing for f in after.faults.values())
+            cleared[step.step] = cleared.get(step.step, 0) + (not bad)
+    return {name: Outcomes(done=count, cleared=cleared[name]) for name, count in done.items()}
+
+
+def _happened(record: EventRecord) -> bool:
+    """Steps count once finished; a wait counts from its start, because it is under way."""
+    if record.dropped is not None:
+        return False
+    waits = isinstance(record.event, StepEvent) and record.event.step in WAITS
+    return record.started is None or record.finished is not None or waits
+
+
+def advice_for(
+    store: Store, case: CaseRecord, now: datetime, ladder_id: str | None = None, *, schools: bool = False
+) -> Advice:
+    """What to do next in a case; with `schools` also what every other ladder would do."""
+    document = case_document(store, case, now)
+    tables = (files.step_table(), files.cause_table(), files.cure_table())
+    ladder = ladder_of(store, ladder_id or document.printer.ladder)
+    return advise(document, ladder, *tables, all_ladders(store).values() if schools else ())
+
+
+def printer_now(store: Store, printer: PrinterRecord, now: datetime) -> Printer:
+    """The printer with its tanks and pad as the book has them now."""
+    entries = store.entries(printer_id=printer.id)
+    total = add_up(entries)
+    events = tuple(
+        e.event
+        for e in store.events(printer.id)
+        if isinstance(e.event, LevelEvent)
+        or (isinstance(e.event, StepEvent) and e.event.step == "refill" and e.finished)
+    )
+    levels = {c.name: c.level_ml for c in printer.printer.channels}
+    since: dict[str, datetime | None] = dict.fromkeys(levels)
+    full = {c.name: c.capacity_ml for c in printer.printer.channels}
+    for event in events:
+        names = (event.channel,) if isinstance(event, LevelEvent) else event.channels or tuple(levels)
+        for name in names:
+            levels[name] = event.level_ml if isinstance(event, LevelEvent) else full[name]
+            since[name] = event.at
+    used = {name: sum(e.ink_ml for e in entries if e.channel == name and _after(e, since[name])) for name in levels}
+    channels = tuple(
+        c.model_copy(
+            update={
+                "level_ml": None if levels[c.name] is None else round(max(0.0, (levels[c.name] or 0) - used[c.name]), 3)
+            }
+        )
+        for c in printer.printer.channels
+    )
+    pad = printer.printer.waste
+    waste = pad.model_copy(update={"used_ml": round(pad.used_ml + total.waste_ml, 3)}) if pad else None
+    return printer.printer.model_copy(update={"channels": channels, "waste": waste})
+
+
+def _after(entry: Entry, at: datetime | None) -> bool:
+    return at is None or entry.at > at
+
+
+def cost_so_far(store: Store, case: CaseRecord) -> Total:
+    """What a case has taken out of the tanks so far."""
+    return add_up(store.entries(case_id=case.id))
+
+
+def step_under_way(store: Store, case: CaseRecord) -> EventRecord | None:
+    """The case's step that was started and not yet finished."""
+    return next((e for e in reversed(store.events(case.printer_id)) if e.case_id == case.id and e.under_way), None)
+
+
+def waiting(store: Store, case: CaseRecord, now: datetime) -> bool:
+    """Whether the case's printer rests or soaks, so that nobody is needed."""
+    running = step_under_way(store, case)
+    return (
+        running is not None
+        and isinstance(running.event, StepEvent)
+        and bool(running.event.until and running.event.until > now)
+    )
+
+
+def close_case(store: Store, case: CaseRecord, now: datetime, outcome: str) -> None:
+    """Closes a case; a step under way must be finished first."""
+    if step_under_way(store, case) is not None:
+        raise OutOfTurn(f"A step of case {case.number} is still under way. Finish or drop it first.")
+    if not store.close_case(case.id, now, outcome):
+        raise OutOfTurn(f"Case {case.number} was closed before.")
+
+
+def reopen_case(store: Store, case: CaseRecord) -> None:
+    """Opens a closed case again."""
+    if not store.reopen_case(case.id):
+        raise OutOfTurn(f"Case {case.number} cannot be opened again: it is open, or its printer has another open case.")
+
+
+FACTS: Mapping[str, type] = {
+    "idle_days": float, "humidity_pct": float, "temperature_c": float, "ink_changed_days_ago": float, "new_printer": bool, "refilled_ink": bool,
+    "low_ink_message": bool, "cap_dirty": bool, "lockout_warning": bool, "symptom_gone": bool, "pad_replaced": bool, "air_in_line": list,
+    "print_symptom": str, "accepted": list,
+}  # fmt: skip
+
+
+def tell(store: Store, case: CaseRecord, facts: Mapping[str, Any], person: str, now: datetime) -> None:
+    """Keeps what somebody says about a case."""
+    if case.closed is not None:
+        raise OutOfTurn(f"Case {case.number} is closed. Open it again to add to it.")
+    unknown = [name for name in facts if name not in FACTS and name != "text"]
+    if unknown or not facts:
+        raise UnusableInput(
+            f"{unknown[0]}: expected one of the facts that the page lists."
+            if unknown
+            else "Nothing was said: fill in at least one field."
+        )
+    store.add_event(case.printer_id, case.id, NoteEvent(kind="note", at=now, facts=dict(facts)), person)
