@@ -17,7 +17,7 @@ from dusky_sieve.core.advice import Ladder, parse_ladder
 from dusky_sieve.core.case import ChannelFaults, LevelEvent, NoteEvent, Printer, StepEvent
 from dusky_sieve.core.layout import Backing, Layout
 from dusky_sieve.core.ledger import Entry
-from dusky_sieve.core.reading import Reading
+from dusky_sieve.core.reading import Change, Reading
 from dusky_sieve.files import write_synced
 from dusky_sieve.store import tables as t
 from dusky_sieve.store.engine import open_database
@@ -25,6 +25,8 @@ from dusky_sieve.store.records import CaseRecord, EventRecord, PhotoRecord, Prin
 
 _EVENT: TypeAdapter[StepEvent | LevelEvent | NoteEvent] = TypeAdapter(StepEvent | LevelEvent | NoteEvent)
 _FAULTS: TypeAdapter[dict[str, ChannelFaults]] = TypeAdapter(dict[str, ChannelFaults])
+
+_CHANGES: TypeAdapter[tuple[Change, ...]] = TypeAdapter(tuple[Change, ...])
 
 
 class Store:
@@ -167,6 +169,19 @@ class Store:
                     lines=json.dumps(lines) if lines else None,
                 ),
             )
+
+    def change_sheet(self, sheet_id: int, changes: tuple[Change, ...]) -> bool:
+        """Keeps what was corrected on a sheet. False: somebody vouched for it before."""
+        text = _CHANGES.dump_json(changes).decode()
+        with self._write() as s:
+            where = update(t.SheetRow).where(col(t.SheetRow.id) == sheet_id, col(t.SheetRow.faults).is_(None))
+            return _changed(s, where.values(changes=text))
+
+    def read_again(self, sheet_id: int, reading: Reading, why: str | None) -> bool:
+        """Another reading of a sheet that nobody vouched for yet."""
+        with self._write() as s:
+            where = update(t.SheetRow).where(col(t.SheetRow.id) == sheet_id, col(t.SheetRow.faults).is_(None))
+            return _changed(s, where.values(reading=reading.model_dump_json(exclude_none=True), why=why))
 
     def sheet(self, sheet_id: int) -> SheetRecord | None:
         """One sheet."""
@@ -412,7 +427,8 @@ def _sheet(row: t.SheetRow) -> SheetRecord:
         id=_id(row.id), printer_id=row.printer_id, case_id=row.case_id, photo_id=row.photo_id, at=_time(row.at),
         reading=Reading.model_validate_json(row.reading) if row.reading else None,
         faults=_FAULTS.validate_json(row.faults) if row.faults is not None else None,
-        lines=json.loads(row.lines) if row.lines else {}, why=row.why, person=row.person,
+        lines=json.loads(row.lines) if row.lines else {},
+        changes=_CHANGES.validate_json(row.changes) if row.changes else (), why=row.why, person=row.person,
     )  # fmt: skip
 
 

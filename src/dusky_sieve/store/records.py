@@ -5,7 +5,7 @@ from datetime import datetime
 
 from dusky_sieve.core.case import ChannelFaults, LevelEvent, NoteEvent, Printer, StepEvent
 from dusky_sieve.core.layout import Backing, Layout
-from dusky_sieve.core.reading import Reading
+from dusky_sieve.core.reading import Change, Reading
 
 
 @dataclass(frozen=True)
@@ -60,6 +60,7 @@ class SheetRecord:
     reading: Reading | None
     faults: dict[str, ChannelFaults] | None
     lines: dict[str, int]
+    changes: tuple[Change, ...]
     why: str | None
     person: str
 

@@ -69,6 +69,7 @@ class SheetRow(SQLModel, table=True):
         default=None, sa_column=Column(Text)
     )  # channel to ChannelFaults as JSON; none: not accepted
     lines: str | None = Field(default=None, sa_column=Column(Text))  # channel to light lines counted, as JSON
+    changes: str | None = Field(default=None, sa_column=Column(Text))  # core Changes as JSON, oldest first
     why: str | None = None  # why nothing was read
     person: str = ""
 

@@ -16,7 +16,7 @@ from starlette.responses import Response
 from dusky_sieve.core.errors import DuskySieveError, OutOfTurn, TooLarge, UnknownThing
 from dusky_sieve.settings import Settings
 from dusky_sieve.store import Store
-from dusky_sieve.web import cases, ladders, room, sheets
+from dusky_sieve.web import cases, ladders, room, setup, sheets
 from dusky_sieve.web.pages import HERE, page
 from dusky_sieve.web.security import Guard
 
@@ -54,7 +54,7 @@ def create_app(settings: Settings, *, clock: Callable[[], datetime] = lambda: da
     app.add_middleware(Guard, limit_mb=settings.max_upload_mb)
     app.add_middleware(TrustedHostMiddleware, allowed_hosts=[*settings.hosts, settings.host], www_redirect=False)
     app.mount("/static", CachedStatic(directory=HERE / "static"), name="static")
-    for part in (room, sheets, cases, ladders):
+    for part in (setup, room, sheets, cases, ladders):
         app.include_router(part.router)
 
     @app.exception_handler(DuskySieveError)

@@ -1,13 +1,16 @@
 """Sheet in, and the light table."""
 
+import math
 from typing import Annotated
+from urllib.parse import quote
 
 from fastapi import APIRouter, Depends, File, Form, Request, UploadFile
 from starlette.responses import Response
 
 from dusky_sieve import files, services
-from dusky_sieve.core.errors import UnknownThing
+from dusky_sieve.core.errors import UnknownThing, UnusableInput
 from dusky_sieve.core.layout import Backing, MarksBlock
+from dusky_sieve.core.reading import MarkState
 from dusky_sieve.drawing import straight
 from dusky_sieve.store import PhotoRecord, PrinterRecord, SheetRecord, Store
 from dusky_sieve.web import present
@@ -64,6 +67,83 @@ def light_table(request: Request, sheet_id: int, known: bool = False, look: str 
         known=known,
         band=present.band(store, record, now),
     )
+
+
+@router.post("/sheets/{sheet_id}/marks", dependencies=[Depends(own_form)])
+def correct(
+    request: Request,
+    sheet_id: int,
+    block: Annotated[str, Form()],
+    state: Annotated[MarkState, Form()],
+    numbers: Annotated[str, Form()] = "",
+    whole: Annotated[bool, Form()] = False,
+    look: Annotated[str, Form()] = "",
+) -> Response:
+    """Sets marks as a person sees them, one, many or the whole block."""
+    store, now = request.app.state.store, request.app.state.clock()
+    if not numbers.strip() and not whole:
+        raise UnusableInput("No mark was named: type numbers such as 40-43, 97, or say that it is the whole channel.")
+    with request.app.state.turn:
+        sheet, _, _ = _sheet(store, sheet_id)
+        services.correct_marks(
+            store, sheet, block, "" if whole else numbers, state, request.app.state.settings.person, now
+        )
+    return go(f"/sheets/{sheet_id}" + (f"?look={quote(look)}#loupe" if look else "#correct"))
+
+
+@router.post("/sheets/{sheet_id}/undo", dependencies=[Depends(own_form)])
+def undo(request: Request, sheet_id: int, again: Annotated[bool, Form()] = False) -> Response:
+    """Takes the last correction back, or puts it on again."""
+    store = request.app.state.store
+    with request.app.state.turn:
+        sheet, _, _ = _sheet(store, sheet_id)
+        services.take_back(store, sheet, again=again)
+    return go(f"/sheets/{sheet_id}#correct")
+
+
+@router.post("/sheets/{sheet_id}/corners", dependencies=[Depends(own_form)])
+def corners(request: Request, sheet_id: int, points: Annotated[str, Form()]) -> Response:
+    """Reads the photo again from four corners marked by hand."""
+    store = request.app.state.store
+    try:
+        marked = tuple(tuple(float(v) for v in point.split(",")) for point in points.split())
+    except ValueError:
+        marked = ()
+    if len(marked) != 4 or any(len(p) != 2 or not all(math.isfinite(v) for v in p) for p in marked):
+        raise UnusableInput("Four corners: mark the pattern's top left corner first, then on clockwise.")
+    with request.app.state.turn:
+        sheet, _, _ = _sheet(store, sheet_id)
+        services.read_by_corners(store, sheet, marked)
+    return go(f"/sheets/{sheet_id}")
+
+
+@router.get("/printers/{slug}/told")
+def tell_sheet(request: Request, slug: str) -> Response:
+    """A sheet without a photo: faults typed channel by channel."""
+    record = services.find_printer(request.app.state.store, slug)
+    return page(request, "told.html", record=record)
+
+
+@router.post("/printers/{slug}/told", dependencies=[Depends(own_form)])
+async def told(request: Request, slug: str) -> Response:
+    """Keeps the faults that somebody typed and goes to what they mean."""
+    store, now = request.app.state.store, request.app.state.clock()
+    record = services.find_printer(store, slug)
+    form = await request.form()
+    typed = {
+        c.name: {field: str(form.get(f"{field}-{k}", "")) for field in ("missing", "weak", "deflected", "absent")}
+        for k, c in enumerate(record.printer.channels)
+        if form.get(f"seen-{k}")
+    }
+    with request.app.state.turn:
+        once = str(form.get("once", ""))
+        to = store.went_to(once) if once else None
+        if to is None:
+            sheet_id, case_id = services.told_by_hand(store, record, typed, request.app.state.settings.person, now)
+            to = f"/cases/{case_id}/next" if case_id else f"/sheets/{sheet_id}"
+            if once:
+                store.remember_form(once, to, now)
+    return go(to)
 
 
 @router.post("/sheets/{sheet_id}/accept", dependencies=[Depends(own_form)])

@@ -5,18 +5,12 @@ Steps, each in a module of its own: `inkmap`, `tilt` and `find` (where might the
 (ink and place of each mark), `judge` (states), `fills` (light lines), `sheet` (all of it in order).
 """
 
+from dusky_sieve.core.reading.correct import Change, MarkState, corrected, numbers_of, states_of
 from dusky_sieve.core.reading.document import BlockReading, Fault, PhotoReading, Reading, Warned, parse_reading
 from dusky_sieve.core.reading.locate import Corners
 from dusky_sieve.core.reading.sheet import UprightPhoto, read_sheet
 
 __all__ = [
-    "BlockReading",
-    "Corners",
-    "Fault",
-    "PhotoReading",
-    "Reading",
-    "UprightPhoto",
-    "Warned",
-    "parse_reading",
-    "read_sheet",
-]
+    "BlockReading", "Change", "Corners", "Fault", "MarkState", "PhotoReading", "Reading", "UprightPhoto", "Warned", "corrected", "numbers_of",
+    "parse_reading", "read_sheet", "states_of",
+]  # fmt: skip

@@ -1,9 +1,11 @@
 """The light table: what was read, drawn over the straightened photo, and the mesh of every channel."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
+from dusky_sieve import services
 from dusky_sieve.core.case import ChannelFaults
 from dusky_sieve.core.layout import MarksBlock
+from dusky_sieve.core.reading import Change
 from dusky_sieve.drawing import sieve, straight
 from dusky_sieve.store import PrinterRecord, SheetRecord, Store
 from dusky_sieve.web import words
@@ -49,10 +51,17 @@ class LightTable:
     why: str | None
     accepted: bool
     unread: tuple[tuple[str, str], ...]
+    blocks: tuple[tuple[str, str], ...]
+    changed: tuple[str, ...]
+    can_undo: bool
+    can_redo: bool
 
 
 def light_table(store: Store, record: PrinterRecord, sheet: SheetRecord, look: str) -> LightTable:
     """The view of one sheet; `look` names the fault under the loupe as block:nozzle."""
+    machine = sheet.reading
+    if machine is not None and not sheet.why:
+        sheet = replace(sheet, reading=services.reading_now(sheet, record))
     before = _before(store, record, sheet)
     rows = _rows(sheet, before)
     order = {b.id: i for i, b in enumerate(record.layout.blocks)}
@@ -71,7 +80,19 @@ def light_table(store: Store, record: PrinterRecord, sheet: SheetRecord, look: s
         following=rows[((at or 0) + 1) % len(rows)] if rows else None,
         warnings=tuple(w.message for photo in (reading.photos if reading else ()) for w in photo.warnings), why=sheet.why, accepted=sheet.faults is not None,
         unread=tuple((words.display(b.channel), b.why or "") for b in blocks if not b.read and b.kind == "marks") if found else (),
+        blocks=tuple((b.id, words.display(b.id)) for b in record.layout.blocks if isinstance(b, MarksBlock)),
+        changed=tuple(_told(c) for c in sheet.changes if not c.undone), can_undo=any(not c.undone for c in sheet.changes), can_redo=any(c.undone for c in sheet.changes),
     )  # fmt: skip
+
+
+def _told(change: Change) -> str:
+    """A correction in words, the machine's own answer beside it."""
+    name = words.display(change.block)
+    if not change.nozzles:
+        return f"{name}: the whole block {'absent' if change.state == 'missing' else change.state}, by {change.person}"
+    was = sorted(set(change.was.values()))
+    shown = ", ".join(map(str, change.nozzles[:6])) + (" and more" if len(change.nozzles) > 6 else "")
+    return f"{name} {shown}: {change.state}, read as {' or '.join(was)}, by {change.person}"
 
 
 def _before(store: Store, record: PrinterRecord, sheet: SheetRecord) -> dict[str, ChannelFaults] | None:

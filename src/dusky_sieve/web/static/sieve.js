@@ -28,6 +28,36 @@ document.addEventListener("alpine:init", () => {
       this.status = "The photo is kept first, then read. This takes a few seconds.";
     },
   }));
+  // One key sets the mark under the loupe; n goes to the next.
+  Alpine.data("keys", () => ({
+    press(event) {
+      if (event.ctrlKey || event.metaKey || event.altKey || event.target.closest("input,select,textarea")) return;
+      const found = document.querySelector(`[data-key="${CSS.escape(event.key.toLowerCase())}"]`);
+      if (found) { event.preventDefault(); found.click(); }
+    },
+  }));
+  // Four corners marked on the photo, kept in the photo's own pixels.
+  Alpine.data("corners", () => ({
+    marked: [],
+    says: "Click the pattern's own top left corner, as it was printed, then the others clockwise.",
+    mark(event) {
+      if (this.marked.length === 4) return;
+      const photo = this.$refs.photo, box = photo.getBoundingClientRect();
+      const x = (event.clientX - box.left) / box.width, y = (event.clientY - box.top) / box.height;
+      this.marked.push([Math.round(x * photo.naturalWidth), Math.round(y * photo.naturalHeight)]);
+      this.draw();
+    },
+    clear() { this.marked = []; this.draw(); },
+    draw() {
+      const photo = this.$refs.photo, names = ["top left", "top right", "bottom right", "bottom left"];
+      this.$refs.pins.setAttribute("viewBox", `0 0 ${photo.naturalWidth} ${photo.naturalHeight}`);
+      const line = this.marked.map((p) => p.join(",")).join(" ");
+      const radius = photo.naturalWidth / 130;
+      this.$refs.pins.innerHTML = `<polygon points="${line}"/>` + this.marked.map((p) => `<circle cx="${p[0]}" cy="${p[1]}" r="${radius}"/>`).join("");
+      this.$refs.points.value = line;
+      this.says = this.marked.length === 4 ? "Four corners marked. Read it from these, or start over." : `Now the ${names[this.marked.length]} corner.`;
+    },
+  }));
   Alpine.data("countdown", () => ({
     left: "",
     init() {

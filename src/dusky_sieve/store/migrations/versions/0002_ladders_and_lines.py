@@ -1,4 +1,4 @@
-"""Ladders that people made, and light lines counted on a sheet."""
+"""Ladders that people made; light lines counted on a sheet, and what somebody corrected on it."""
 
 import sqlalchemy as sa
 from alembic import op
@@ -13,3 +13,4 @@ def upgrade() -> None:
         sa.Column("at", sa.String(), nullable=False), sa.Column("person", sa.String(), nullable=False),
     )  # fmt: skip
     op.add_column("sheet", sa.Column("lines", sa.Text()))
+    op.add_column("sheet", sa.Column("changes", sa.Text()))
