@@ -14,6 +14,7 @@ from dusky_sieve.core.reading.locate import Corners, Locator
 from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block, smooth_surface
 from dusky_sieve.core.reading.refine import refine
 from dusky_sieve.core.reading.registration import Registration
+from dusky_sieve.core.reading.treads import MOST_STRADDLING, straddling
 
 Floats = NDArray[np.float64]
 
@@ -80,7 +81,10 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     locator = Locator(photo.pixels, layout, photo.backing, photo.file)
     registration = locator.locate() if photo.corners is None else locator.by_corners(photo.corners)
     registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
-    if locator.misplaced(registration):
+    if (
+        locator.misplaced(registration)
+        or straddling(photo.pixels, blocks, registration, photo.backing) > MOST_STRADDLING
+    ):
         raise SheetNotFound(
             f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{layout.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
