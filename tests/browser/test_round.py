@@ -74,7 +74,12 @@ def page(browser: Browser):
     context = browser.new_context(viewport={"width": 1280, "height": 800})
     opened = context.new_page()
     opened.complaints = []
-    opened.on("console", lambda m: opened.complaints.append(m.text) if m.type in ("error", "warning") else None)
+    opened.on(
+        "console",
+        lambda m: (
+            opened.complaints.append(m.text) if m.type in ("error", "warning") and "preloaded" not in m.text else None
+        ),
+    )
     opened.on("pageerror", lambda e: opened.complaints.append(str(e)))
     opened.set_default_timeout(20_000)
     yield opened
@@ -118,7 +123,7 @@ def test_from_a_photo_to_the_next_step_and_its_ink_in_the_book(page: Page, addre
     page.get_by_role("button", name="Start the clean").click()
     expect(page.get_by_text("Under way since")).to_be_visible()
     page.get_by_role("button", name="Done: clean").click()
-    expect(page.get_by_text("Something was done since the last sheet")).to_be_visible()
+    expect(page.get_by_text("Something was done since the last sheet: check before anything else.")).to_be_visible()
     # Four tanks of 0.8 ml and a sheet of 0.02 ml each.
     expect(page.get_by_text("3.3 ml").first).to_be_visible()
     page.get_by_role("button", name="Print a sheet").click()
@@ -128,7 +133,7 @@ def test_from_a_photo_to_the_next_step_and_its_ink_in_the_book(page: Page, addre
 
     expect(page.get_by_role("heading", level=1)).to_have_text("Three gaps in Black stand still.")
     expect(page.get_by_role("heading", name="Rest", exact=True)).to_be_visible()
-    expect(page.get_by_role("row", name="Clean The last one changed nothing")).to_be_visible()
+    expect(page.get_by_role("row", name="Clean The last clean changed nothing")).to_be_visible()
     page.get_by_role("button", name="Start the rest").click()
     expect(page.locator(".countdown")).to_be_visible()
     expect(page.locator(".countdown")).to_contain_text("11 h 59 min left")
@@ -150,7 +155,17 @@ def test_the_round_works_by_keyboard_at_phone_width_and_at_dusk(page: Page, addr
     page.get_by_label("Choose the photo").set_input_files(photo(tmp_path, "clear.jpg", {}, 3))
     page.get_by_role("button", name="Read this photo").press("Enter")
     expect(page.get_by_text("Every mark is there and in its place.")).to_be_visible()
-    for path in ("/", "/printers/larch", "/printers/larch/sheet-in", "/sheets/1", "/cases"):
+    for path in (
+        "/",
+        "/printers/larch",
+        "/printers/larch/sheet-in",
+        "/printers/larch/told",
+        "/printers/new",
+        "/sheets/1",
+        "/cases",
+        "/ladders",
+        "/ladders/seal-first",
+    ):
         page.goto(address + path)
         assert page.evaluate("document.documentElement.scrollWidth") <= 390, path
     page.goto(address + "/sheets/1")
@@ -169,3 +184,65 @@ def test_without_scripts_the_page_still_takes_a_photo(browser: Browser, address:
     page.get_by_role("button", name="Read this photo").click()
     expect(page.get_by_role("heading", level=1)).to_have_text("One fault is read.")
     context.close()
+
+
+def test_a_mark_is_set_by_one_key_and_taken_back(page: Page, address: str, tmp_path: Path):
+    page.goto(f"{address}/printers/larch/sheet-in")
+    hand_in(page, photo(tmp_path, "two.jpg", {"black": BlockTruth(missing=(12, 140))}, 5))
+    heading = page.get_by_role("heading", level=1)
+    expect(heading).to_have_text("Two faults are read.")
+    page.keyboard.press("f")
+    expect(heading).to_have_text("One fault is read.")
+    expect(page.get_by_text("Black 12: firing, read as missing")).to_be_visible()
+    page.get_by_role("button", name="Take the last one back").click()
+    expect(heading).to_have_text("Two faults are read.")
+    page.get_by_text("Correct by number").click()
+    page.get_by_label("Nozzles").fill("40-43")
+    page.get_by_role("button", name="Set them").click()
+    expect(heading).to_have_text("Six faults are read.")
+    assert page.complaints == []
+
+
+def test_a_sheet_that_was_not_found_is_read_from_four_corners_marked_by_hand(page: Page, address: str, tmp_path: Path):
+    # Another printer's sheet: nothing is found, and the corners lead nowhere either, but each is marked where it was clicked.
+    pixels = render(
+        files.shipped_layout("two-heads-raster"),
+        Truth(blocks={}, scene=small_scene()),
+        "light",
+        np.random.default_rng(6),
+    )
+    other = tmp_path / "other.jpg"
+    other.write_bytes(files.encode_jpeg(pixels, 90))
+    page.goto(f"{address}/printers/larch/sheet-in")
+    hand_in(page, other)
+    expect(page.get_by_role("heading", level=1)).to_have_text("The sheet was not found on this photo.")
+    picture = page.get_by_alt_text("The photo as it came")
+    expect(picture).to_be_visible()
+    box = picture.bounding_box()
+    for across, down in ((0.1, 0.1), (0.9, 0.1), (0.9, 0.9), (0.1, 0.9)):
+        page.mouse.click(box["x"] + across * box["width"], box["y"] + down * box["height"])
+    expect(page.get_by_text("Four corners marked.")).to_be_visible()
+    corners = [tuple(map(int, p.split(","))) for p in page.get_by_label("Corners, x,y in pixels").input_value().split()]
+    assert np.allclose(corners, [(202, 151), (1814, 151), (1814, 1361), (202, 1361)], atol=8)
+    page.get_by_role("button", name="Read it from these").click()
+    expect(page.get_by_text("photo is kept")).to_be_visible()
+    assert page.complaints == []
+
+
+def test_what_is_told_and_which_ladder_is_followed_change_the_next_step(page: Page, address: str):
+    page.goto(f"{address}/printers/larch/told")
+    page.get_by_label("Black, missing").fill("40-43, 97")
+    page.get_by_role("button", name="That is what it shows").click()
+    expect(page.get_by_role("heading", name="Clean", exact=True)).to_be_visible()
+    page.get_by_text("What else is known").click()
+    page.get_by_label("It warns that it will lock up").check()
+    page.get_by_role("button", name="Add it").click()
+    expect(page.get_by_role("heading", name="Hand over", exact=True)).to_be_visible()
+    page.get_by_role("link", name="What each fact did to these odds").click()
+    expect(page.get_by_role("row", name="All together")).to_be_visible()
+    page.goto(f"{address}/printers/larch")
+    page.get_by_label("Ladder").select_option("seal-first")
+    page.get_by_role("button", name="Keep these").click()
+    page.get_by_role("link", name="See the ladder drawn").click()
+    expect(page.get_by_role("img", name="The seal first")).to_be_visible()
+    assert page.complaints == []
