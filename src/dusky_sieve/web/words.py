@@ -54,8 +54,20 @@ def odds(p: float) -> str:
 
 
 def movement_words(movement: Movement) -> str:
-    """One channel's movement as a clause."""
-    m = movement
+    """One channel's movement as a clause, and the trend of its faults where three sheets or more say one."""
+    said = _moved(movement)
+    t = movement.trend
+    if t is None or t.low is None or t.high is None or not movement.after:
+        return said
+    if t.high < 0:
+        left = f", about {plural(max(1, round(t.steps_left)), 'more step')} at this rate" if t.steps_left else ""
+        return f"{said}; {-t.per_step:.1f} fewer with each step ({-t.high:.1f} to {-t.low:.1f}){left}"
+    if t.low > 0:
+        return f"{said}; {t.per_step:.1f} more with each step ({t.low:.1f} to {t.high:.1f})"
+    return f"{said}; no trend over {t.sheets} sheets"
+
+
+def _moved(m: Movement) -> str:
     return {
         "first": f"{plural(m.after, 'fault')}; nothing to compare yet",
         "fixed": f"{m.stayed} of {m.after} stayed where they were; by chance {odds(m.p_value)}",

@@ -12,6 +12,7 @@ WARNINGS = {
     "cut_off": "The {block} block runs over the edge of the photo: step back so that the whole pattern is in the frame.",
     "glare": "Glare covers {share} of the {block} block: tilt the sheet or move the lamp.",
     "covered": "Something lies over {share} of the {block} block: take it away, or those marks stay unsure.",
+    "doubtful": "For {share} of the {block} block it is in doubt which mark is whose: lay the sheet flatter and photograph it from straight above.",
     "blurred": "The {block} block is out of focus: rest the phone on something and photograph it again.",
     "dim": "The {block} block hardly shows: photograph it by a window or under a lamp.",
     "small": "The pattern is small on this photo ({share} px per nozzle pitch): go closer, so that it fills the frame.",
@@ -21,7 +22,7 @@ WARNINGS = {
 class Warned(Frozen):
     """One thing a person should know about a photo."""
 
-    code: Literal["cut_off", "glare", "covered", "blurred", "dim", "small"]
+    code: Literal["cut_off", "glare", "covered", "doubtful", "blurred", "dim", "small"]
     message: str
     block: str | None = None
 

@@ -1,6 +1,6 @@
 """One sheet from its photos to its reading."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -81,10 +81,8 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     locator = Locator(photo.pixels, layout, photo.backing, photo.file)
     registration = locator.locate() if photo.corners is None else locator.by_corners(photo.corners)
     registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
-    if (
-        locator.misplaced(registration)
-        or straddling(photo.pixels, blocks, registration, photo.backing) > MOST_STRADDLING
-    ):
+    aside, doubtful = straddling(photo.pixels, blocks, registration, photo.backing)
+    if locator.misplaced(registration) or aside > MOST_STRADDLING:
         raise SheetNotFound(
             f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{layout.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
@@ -99,7 +97,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
         if isinstance(block, SolidBlock):
             read.append(read_fill(photo.pixels, block, registration, photo.backing))
             continue
-        reading, left, said = _judge_block(block, measured[block.id], registration, expected)
+        reading, left, said = _judge_block(block, measured[block.id], registration, expected, doubtful.get(block.id))
         read.append(reading)
         residuals.append(left)
         warnings += said
@@ -139,14 +137,25 @@ def _warned(block: MarksBlock, code: str, share: float = 0.0) -> Warned:
 
 
 def _judge_block(
-    block: MarksBlock, marks: MarkMeasures, registration: Registration, expected: Expected
+    block: MarksBlock,
+    marks: MarkMeasures,
+    registration: Registration,
+    expected: Expected,
+    doubtful: NDArray[np.bool_] | None,
 ) -> tuple[BlockReading, Floats, list[Warned]]:
-    """A block's reading, the residuals (n, 2) mm of its well printed marks, and warnings."""
+    """A block's reading, the residuals (n, 2) mm of its well printed marks, and warnings.
+
+    doubtful : (n,) marks that may stand for their neighbours, for the place is in doubt there
+    """
+    if doubtful is not None and doubtful.any():
+        marks = replace(marks, judged=marks.judged & ~doubtful)
     hidden = {
         "cut_off": marks.outside,
         "glare": marks.glare & ~marks.outside,
         "covered": marks.covered & ~marks.outside,
     }
+    if doubtful is not None:
+        hidden["doubtful"] = doubtful
     said = [_warned(block, code, float(which.mean())) for code, which in hidden.items() if which.any()]
     nothing = np.zeros((0, 2))
     if marks.printing >= 0.1 and marks.width > SMEARED * clear_height(block):

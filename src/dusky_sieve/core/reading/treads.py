@@ -13,6 +13,7 @@ from dusky_sieve.core.reading.patches import LINEAR, cut_patches, ink_weights
 from dusky_sieve.core.reading.registration import Registration
 
 Floats = NDArray[np.float64]
+Bools = NDArray[np.bool_]
 Photo = NDArray[np.uint8]
 
 LOOKED_AT_PX = 3.5  # gaps along travel wider than this show by themselves
@@ -21,27 +22,38 @@ INNER, OUTER = 0.14, 0.44  # of a mark's length from its middle: the parts that 
 SEGMENT = 6  # columns looked at together
 LEAST_MARKS = 5  # printing marks of a segment that say something
 STRADDLES = 0.5  # of a nozzle's step between a mark's parts, from which it straddles two
-MOST_STRADDLING = 0.045  # of all marks looked at, beyond which the place is in doubt
+MOST_STRADDLING = (
+    0.2  # of all marks looked at, beyond which the whole place is in doubt; fewer are unsure by themselves
+)
 
 
-def straddling(photo: Photo, blocks: list[MarksBlock], registration: Registration, backing: Backing) -> float:
-    """Share of the marks looked at that straddle two steps; 0 where gaps show or steps are too low to see."""
+def straddling(
+    photo: Photo, blocks: list[MarksBlock], registration: Registration, backing: Backing
+) -> tuple[float, dict[str, Bools]]:
+    """Share of the marks looked at that straddle two steps, and per block which marks stand where some do or next to it.
+
+    Nothing where gaps show by themselves or steps are too low to see.
+    """
     looked = straddle = 0
+    doubtful: dict[str, Bools] = {}
     for block in blocks:
         scale = registration.px_per_mm(np.array(block.origin))
         step = abs(block.column_pitch[1])
         if block.columns < SEGMENT or clear_width(block) * scale > LOOKED_AT_PX or step * scale < LEAST_STEP_PX:
             continue
         rise, printing = _rise(photo, block, registration, backing)
-        column = np.arange(block.nozzles) % block.columns // SEGMENT
-        for segment in range(-(-block.columns // SEGMENT)):
-            some = (column == segment) & printing
+        segment = np.arange(block.nozzles) % block.columns // SEGMENT
+        count = -(-block.columns // SEGMENT)
+        bad = np.zeros(count + 2, bool)  # one more at either side, for neighbours
+        for k in range(count):
+            some = (segment == k) & printing
             if some.sum() >= LEAST_MARKS:
                 looked += int(some.sum())
-                straddle += int(some.sum()) * bool(
-                    np.median(rise[some]) * np.sign(block.column_pitch[1]) > STRADDLES * step
-                )
-    return straddle / looked if looked else 0.0
+                bad[k + 1] = np.median(rise[some]) * np.sign(block.column_pitch[1]) > STRADDLES * step
+                straddle += int(some.sum()) * bool(bad[k + 1])
+        near = bad[:-2] | bad[1:-1] | bad[2:]
+        doubtful[block.id] = near[segment]
+    return straddle / looked if looked else 0.0, doubtful
 
 
 def _rise(
