@@ -4,11 +4,10 @@ import hashlib
 import json
 from collections.abc import Iterable, Iterator
 from contextlib import contextmanager
-from datetime import UTC, datetime
+from datetime import datetime
 from pathlib import Path
 from typing import Any
 
-from pydantic import TypeAdapter
 from sqlalchemy import CursorResult, update
 from sqlalchemy.exc import IntegrityError
 from sqlmodel import Session, col, func, select
@@ -22,11 +21,17 @@ from dusky_sieve.files import write_synced
 from dusky_sieve.store import tables as t
 from dusky_sieve.store.engine import open_database
 from dusky_sieve.store.records import CaseRecord, EventRecord, PhotoRecord, PrinterRecord, SheetRecord
-
-_EVENT: TypeAdapter[StepEvent | LevelEvent | NoteEvent] = TypeAdapter(StepEvent | LevelEvent | NoteEvent)
-_FAULTS: TypeAdapter[dict[str, ChannelFaults]] = TypeAdapter(dict[str, ChannelFaults])
-
-_CHANGES: TypeAdapter[tuple[Change, ...]] = TypeAdapter(tuple[Change, ...])
+from dusky_sieve.store.rows import (
+    case_record,
+    changes_json,
+    event_record,
+    faults_json,
+    iso,
+    key,
+    photo_record,
+    printer_record,
+    sheet_record,
+)
 
 
 class Store:
@@ -54,7 +59,7 @@ class Store:
         """All printers in the room's order."""
         with self._read() as s:
             return [
-                _printer(row)
+                printer_record(row)
                 for row in s.exec(select(t.PrinterRow).order_by(col(t.PrinterRow.position), col(t.PrinterRow.id)))
             ]
 
@@ -62,13 +67,13 @@ class Store:
         """A printer by its address."""
         with self._read() as s:
             row = s.exec(select(t.PrinterRow).where(t.PrinterRow.slug == slug)).first()
-            return _printer(row) if row else None
+            return printer_record(row) if row else None
 
     def printer_by_id(self, printer_id: int) -> PrinterRecord | None:
         """A printer by its key."""
         with self._read() as s:
             row = s.get(t.PrinterRow, printer_id)
-            return _printer(row) if row else None
+            return printer_record(row) if row else None
 
     def add_printer(
         self,
@@ -89,7 +94,7 @@ class Store:
         with self._write() as s:
             s.add(row)
             s.flush()
-            return _id(row.id)
+            return key(row.id)
 
     # Photos and sheets
 
@@ -108,19 +113,19 @@ class Store:
             media=media,
             size=len(content),
             backing=backing,
-            arrived=_iso(at),
+            arrived=iso(at),
         )
         try:
             with self._write() as s:
                 s.add(row)
                 s.flush()
-                return _photo(row), True
+                return photo_record(row), True
         except IntegrityError:
             with self._read() as s:
                 known = s.exec(
                     select(t.PhotoRow).where(t.PhotoRow.printer_id == printer_id, t.PhotoRow.digest == digest)
                 ).one()
-                return _photo(known), False
+                return photo_record(known), False
 
     def photo_path(self, digest: str) -> Path:
         """Where a photo's bytes lie."""
@@ -130,7 +135,7 @@ class Store:
         """A photo's facts."""
         with self._read() as s:
             row = s.get(t.PhotoRow, photo_id)
-            return _photo(row) if row else None
+            return photo_record(row) if row else None
 
     def add_sheet(
         self, printer_id: int, at: datetime, person: str, *, photo_id: int | None = None, reading: Reading | None = None,
@@ -139,14 +144,14 @@ class Store:
     ) -> int:  # fmt: skip
         """A sheet as it arrived; `faults` only where somebody vouches for them."""
         row = t.SheetRow(
-            printer_id=printer_id, case_id=case_id, photo_id=photo_id, at=_iso(at), person=person, why=why,
-            reading=reading.model_dump_json(exclude_none=True) if reading else None, faults=_faults_json(faults),
+            printer_id=printer_id, case_id=case_id, photo_id=photo_id, at=iso(at), person=person, why=why,
+            reading=reading.model_dump_json(exclude_none=True) if reading else None, faults=faults_json(faults),
             lines=json.dumps(lines) if lines else None,
         )  # fmt: skip
         with self._write() as s:
             s.add(row)
             s.flush()
-            return _id(row.id)
+            return key(row.id)
 
     def accept_sheet(
         self,
@@ -163,7 +168,7 @@ class Store:
             return _changed(
                 s,
                 change.values(
-                    faults=_faults_json(faults),
+                    faults=faults_json(faults),
                     person=person,
                     case_id=case_id,
                     lines=json.dumps(lines) if lines else None,
@@ -172,7 +177,7 @@ class Store:
 
     def change_sheet(self, sheet_id: int, changes: tuple[Change, ...]) -> bool:
         """Keeps what was corrected on a sheet. False: somebody vouched for it before."""
-        text = _CHANGES.dump_json(changes).decode()
+        text = changes_json(changes)
         with self._write() as s:
             where = update(t.SheetRow).where(col(t.SheetRow.id) == sheet_id, col(t.SheetRow.faults).is_(None))
             return _changed(s, where.values(changes=text))
@@ -187,13 +192,13 @@ class Store:
         """One sheet."""
         with self._read() as s:
             row = s.get(t.SheetRow, sheet_id)
-            return _sheet(row) if row else None
+            return sheet_record(row) if row else None
 
     def sheet_of_photo(self, photo_id: int) -> SheetRecord | None:
         """The sheet read from a photo."""
         with self._read() as s:
             row = s.exec(select(t.SheetRow).where(t.SheetRow.photo_id == photo_id).order_by(col(t.SheetRow.id))).first()
-            return _sheet(row) if row else None
+            return sheet_record(row) if row else None
 
     def sheets(self, printer_id: int) -> list[SheetRecord]:
         """A printer's sheets, oldest first."""
@@ -203,7 +208,7 @@ class Store:
                 .where(t.SheetRow.printer_id == printer_id)
                 .order_by(col(t.SheetRow.at), col(t.SheetRow.id))
             )
-            return [_sheet(row) for row in rows]
+            return [sheet_record(row) for row in rows]
 
     # Cases
 
@@ -213,13 +218,13 @@ class Store:
         if printer_id is not None:
             query = query.where(t.CaseRow.printer_id == printer_id)
         with self._read() as s:
-            return [_case(row) for row in s.exec(query)]
+            return [case_record(row) for row in s.exec(query)]
 
     def case(self, case_id: int) -> CaseRecord | None:
         """One case."""
         with self._read() as s:
             row = s.get(t.CaseRow, case_id)
-            return _case(row) if row else None
+            return case_record(row) if row else None
 
     def open_case(self, printer_id: int, at: datetime, start: Printer) -> int:
         """Opens a case, or gives the one that is open."""
@@ -228,18 +233,18 @@ class Store:
                 select(t.CaseRow).where(t.CaseRow.printer_id == printer_id, col(t.CaseRow.closed).is_(None))
             ).first()
             if known:
-                return _id(known.id)
+                return key(known.id)
             number = 1 + (s.exec(select(func.max(t.CaseRow.number))).one() or 0)
-            row = t.CaseRow(printer_id=printer_id, number=number, opened=_iso(at), start=start.model_dump_json())
+            row = t.CaseRow(printer_id=printer_id, number=number, opened=iso(at), start=start.model_dump_json())
             s.add(row)
             s.flush()
-            return _id(row.id)
+            return key(row.id)
 
     def close_case(self, case_id: int, at: datetime, outcome: str) -> bool:
         """Closes a case. False: it was closed before."""
         with self._write() as s:
             change = update(t.CaseRow).where(col(t.CaseRow.id) == case_id, col(t.CaseRow.closed).is_(None))
-            return _changed(s, change.values(closed=_iso(at), outcome=outcome))
+            return _changed(s, change.values(closed=iso(at), outcome=outcome))
 
     def reopen_case(self, case_id: int) -> bool:
         """Opens a closed case again. False: it is open, or its printer has another open one."""
@@ -266,7 +271,7 @@ class Store:
         """Keeps a ladder, in place of one of the same id."""
         text = ladder.model_dump_json(by_alias=True, exclude_none=True)
         with self._write() as s:
-            s.merge(t.LadderRow(id=ladder.id, document=text, at=_iso(at), person=person))
+            s.merge(t.LadderRow(id=ladder.id, document=text, at=iso(at), person=person))
 
     def change_printer(self, printer_id: int, printer: Printer) -> None:
         """Writes what a printer is and may do."""
@@ -285,13 +290,13 @@ class Store:
                 .where(t.EventRow.printer_id == printer_id)
                 .order_by(col(t.EventRow.at), col(t.EventRow.id))
             )
-            return [_event(row) for row in rows]
+            return [event_record(row) for row in rows]
 
     def event(self, event_id: int) -> EventRecord | None:
         """One event."""
         with self._read() as s:
             row = s.get(t.EventRow, event_id)
-            return _event(row) if row else None
+            return event_record(row) if row else None
 
     def add_event(
         self,
@@ -305,8 +310,8 @@ class Store:
     ) -> int:
         """Adds an event; a step with `started` is under way until it is finished or dropped. `entries` go into the book."""
         row = t.EventRow(
-            printer_id=printer_id, case_id=case_id, kind=event.kind, at=_iso(event.at), document=event.model_dump_json(exclude_none=True),
-            started=_iso(started) if started else None, person=person,
+            printer_id=printer_id, case_id=case_id, kind=event.kind, at=iso(event.at), document=event.model_dump_json(exclude_none=True),
+            started=iso(started) if started else None, person=person,
         )  # fmt: skip
         with self._write() as s:
             s.add(row)
@@ -317,7 +322,7 @@ class Store:
                         printer_id=printer_id, case_id=case_id, event_id=row.id, document=entry.model_dump_json()
                     )
                 )
-            return _id(row.id)
+            return key(row.id)
 
     def finish_step(
         self, event_id: int, event: StepEvent, finished: datetime, entries: Iterable[Entry], person: str
@@ -330,8 +335,8 @@ class Store:
                 col(table.id) == event_id, col(table.started).is_not(None), col(table.finished).is_(None), col(table.dropped).is_(None)
             )  # fmt: skip
             values = {
-                "finished": _iso(finished),
-                "at": _iso(event.at),
+                "finished": iso(finished),
+                "at": iso(event.at),
                 "document": event.model_dump_json(exclude_none=True),
                 "person": person,
             }
@@ -355,7 +360,7 @@ class Store:
             change = update(table).where(
                 col(table.id) == event_id, col(table.started).is_not(None), col(table.finished).is_(None), col(table.dropped).is_(None)
             )  # fmt: skip
-            return _changed(s, change.values(dropped=_iso(at)))
+            return _changed(s, change.values(dropped=iso(at)))
 
     def book(self, printer_id: int, case_id: int | None, entries: Iterable[Entry]) -> None:
         """Adds entries that belong to no step, such as a sheet's own ink."""
@@ -385,63 +390,9 @@ class Store:
         """Remembers that a form was acted on."""
         with self._write() as s:
             if s.get(t.DoneRow, token) is None:
-                s.add(t.DoneRow(token=token, went_to=went_to, at=_iso(at)))
+                s.add(t.DoneRow(token=token, went_to=went_to, at=iso(at)))
 
 
 def _changed(session: Session, statement: Any) -> bool:
     result: CursorResult[Any] = session.execute(statement)  # type: ignore[assignment]
     return result.rowcount == 1
-
-
-def _id(value: int | None) -> int:
-    assert value is not None  # the row was flushed
-    return value
-
-
-def _iso(at: datetime) -> str:
-    return at.astimezone(UTC).isoformat(timespec="seconds")
-
-
-def _time(text: str) -> datetime:
-    return datetime.fromisoformat(text)
-
-
-def _faults_json(faults: dict[str, ChannelFaults] | None) -> str | None:
-    return None if faults is None else _FAULTS.dump_json(faults).decode()
-
-
-def _printer(row: t.PrinterRow) -> PrinterRecord:
-    return PrinterRecord(
-        id=_id(row.id), slug=row.slug, name=row.name, about=row.about, printer=Printer.model_validate_json(row.document),
-        layout=Layout.model_validate_json(row.layout), inks=json.loads(row.inks), sheet_note=row.sheet_note,
-    )  # fmt: skip
-
-
-def _photo(row: t.PhotoRow) -> PhotoRecord:
-    backing: Backing = "dark" if row.backing == "dark" else "light"
-    return PhotoRecord(_id(row.id), row.printer_id, row.digest, row.name, row.media, backing, _time(row.arrived))
-
-
-def _sheet(row: t.SheetRow) -> SheetRecord:
-    return SheetRecord(
-        id=_id(row.id), printer_id=row.printer_id, case_id=row.case_id, photo_id=row.photo_id, at=_time(row.at),
-        reading=Reading.model_validate_json(row.reading) if row.reading else None,
-        faults=_FAULTS.validate_json(row.faults) if row.faults is not None else None,
-        lines=json.loads(row.lines) if row.lines else {},
-        changes=_CHANGES.validate_json(row.changes) if row.changes else (), why=row.why, person=row.person,
-    )  # fmt: skip
-
-
-def _case(row: t.CaseRow) -> CaseRecord:
-    return CaseRecord(
-        id=_id(row.id), printer_id=row.printer_id, number=row.number, opened=_time(row.opened),
-        closed=_time(row.closed) if row.closed else None, outcome=row.outcome, start=Printer.model_validate_json(row.start),
-    )  # fmt: skip
-
-
-def _event(row: t.EventRow) -> EventRecord:
-    return EventRecord(
-        id=_id(row.id), printer_id=row.printer_id, case_id=row.case_id, event=_EVENT.validate_json(row.document),
-        started=_time(row.started) if row.started else None, finished=_time(row.finished) if row.finished else None,
-        dropped=_time(row.dropped) if row.dropped else None, person=row.person,
-    )  # fmt: skip

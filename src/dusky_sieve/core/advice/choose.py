@@ -8,7 +8,7 @@ from dusky_sieve.core.advice.ladder import Ladder, Rung, rungs_in_order
 from dusky_sieve.core.advice.leastcost import CureTable, cheapest
 from dusky_sieve.core.advice.overtake import overtaking
 from dusky_sieve.core.advice.propose import aim, narrowed, propose, rate
-from dusky_sieve.core.advice.rules import refusal
+from dusky_sieve.core.advice.rules import NEEDS_ABILITY, refusal
 from dusky_sieve.core.advice.signs import signs_of
 from dusky_sieve.core.advice.situation import Situation, size_up
 from dusky_sieve.core.case import Case
@@ -84,22 +84,10 @@ def _from_ladder(
             refill = _refill_first(rung, found, s, ladder, table)
             if refill is not None:
                 return refill
-            if step in s.case.printer.abilities or step not in NEEDS_NAMING:
+            if step in s.case.printer.abilities or step not in NEEDS_ABILITY:
                 passed.append(f"Passed over: {table[step].title.lower()}. {found.why}")
     gaps = _gaps(sum(len(v) for v in s.faulty.values()))
     return propose("hand_over", None, s, table, why=(f"No rung of this ladder is open for {gaps} in {_list(s.bad_channels)}: hand over with the record.", *passed))  # fmt: skip
-
-
-NEEDS_NAMING = (
-    "clean",
-    "group_clean",
-    "channel_clean",
-    "deep_clean",
-    "line_flush",
-    "remap",
-    "head_soak",
-    "replace_head",
-)
 
 
 def _refill_first(rung: Rung, found: Refusal, s: Situation, ladder: Ladder, table: StepTable) -> Proposal | None:

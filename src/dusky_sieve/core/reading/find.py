@@ -26,6 +26,21 @@ TOUCHING_SHARE = 0.25  # of a mark's length: gaps narrower than this may close b
 
 
 @dataclass(frozen=True)
+class Effort:
+    """How much is tried: directions followed, how faint their peaks may be, every scale, candidates of each and in all."""
+
+    directions: int
+    faint_peak: float
+    every_scale: bool
+    candidates: int
+    in_all: int
+
+
+# Most sheets are found in the first; each later one is for what the earlier ones did not clearly find.
+EFFORTS = (Effort(5, 0.2, False, 5, 12), Effort(8, 0.06, False, 4, 16), Effort(8, 0.06, True, 4, 14))
+
+
+@dataclass(frozen=True)
 class Marks:
     """All marks of a layout that can show over one backing: centres and sizes (n, 2) mm, block (n,) index."""
 

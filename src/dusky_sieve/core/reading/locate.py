@@ -18,7 +18,16 @@ from dusky_sieve.core.layout import (
 )
 from dusky_sieve.core.reading.align import align, plausible, shrunk
 from dusky_sieve.core.reading.ends import Slip, find_slip, slipped
-from dusky_sieve.core.reading.find import Candidate, Marks, boxed, gather_marks, similarities, stroke_ways
+from dusky_sieve.core.reading.find import (
+    EFFORTS,
+    Candidate,
+    Effort,
+    Marks,
+    boxed,
+    gather_marks,
+    similarities,
+    stroke_ways,
+)
 from dusky_sieve.core.reading.follow import distance_to, follow, slide
 from dusky_sieve.core.reading.ghosts import clearer, trace
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
@@ -60,21 +69,6 @@ MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it d
 UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, likewise
 MOST_BEYOND = 0.6  # of a mark's ink, one lattice step beyond a block's side: the lattice lies one step aside
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
-
-
-@dataclass(frozen=True)
-class Effort:
-    """How much is tried: directions followed, how faint their peaks may be, every scale, candidates of each and in all."""
-
-    directions: int
-    faint_peak: float
-    every_scale: bool
-    candidates: int
-    in_all: int
-
-
-# Most sheets are found in the first; each later one is for what the earlier ones did not clearly find.
-EFFORTS = (Effort(5, 0.2, False, 5, 12), Effort(8, 0.06, False, 4, 16), Effort(8, 0.06, True, 4, 14))
 
 
 @dataclass(frozen=True)

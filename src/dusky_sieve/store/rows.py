@@ -1,0 +1,84 @@
+"""Between rows of the tables and the records that leave this package."""
+
+import json
+from datetime import UTC, datetime
+
+from pydantic import TypeAdapter
+
+from dusky_sieve.core.case import ChannelFaults, LevelEvent, NoteEvent, Printer, StepEvent
+from dusky_sieve.core.layout import Backing, Layout
+from dusky_sieve.core.reading import Change, Reading
+from dusky_sieve.store import tables as t
+from dusky_sieve.store.records import CaseRecord, EventRecord, PhotoRecord, PrinterRecord, SheetRecord
+
+_EVENT: TypeAdapter[StepEvent | LevelEvent | NoteEvent] = TypeAdapter(StepEvent | LevelEvent | NoteEvent)
+_FAULTS: TypeAdapter[dict[str, ChannelFaults]] = TypeAdapter(dict[str, ChannelFaults])
+_CHANGES: TypeAdapter[tuple[Change, ...]] = TypeAdapter(tuple[Change, ...])
+
+
+def key(value: int | None) -> int:
+    """The key of a row that was flushed."""
+    assert value is not None  # the row was flushed
+    return value
+
+
+def iso(at: datetime) -> str:
+    """A moment as text, UTC."""
+    return at.astimezone(UTC).isoformat(timespec="seconds")
+
+
+def time_of(text: str) -> datetime:
+    """The moment a text says."""
+    return datetime.fromisoformat(text)
+
+
+def faults_json(faults: dict[str, ChannelFaults] | None) -> str | None:
+    """Faults per channel as text; nothing where nobody vouched for them."""
+    return None if faults is None else _FAULTS.dump_json(faults).decode()
+
+
+def changes_json(changes: tuple[Change, ...]) -> str:
+    """Corrections of a sheet as text."""
+    return _CHANGES.dump_json(changes).decode()
+
+
+def printer_record(row: t.PrinterRow) -> PrinterRecord:
+    """A printer's row as a record."""
+    return PrinterRecord(
+        id=key(row.id), slug=row.slug, name=row.name, about=row.about, printer=Printer.model_validate_json(row.document),
+        layout=Layout.model_validate_json(row.layout), inks=json.loads(row.inks), sheet_note=row.sheet_note,
+    )  # fmt: skip
+
+
+def photo_record(row: t.PhotoRow) -> PhotoRecord:
+    """A photo's row as a record."""
+    backing: Backing = "dark" if row.backing == "dark" else "light"
+    return PhotoRecord(key(row.id), row.printer_id, row.digest, row.name, row.media, backing, time_of(row.arrived))
+
+
+def sheet_record(row: t.SheetRow) -> SheetRecord:
+    """A sheet's row as a record."""
+    return SheetRecord(
+        id=key(row.id), printer_id=row.printer_id, case_id=row.case_id, photo_id=row.photo_id, at=time_of(row.at),
+        reading=Reading.model_validate_json(row.reading) if row.reading else None,
+        faults=_FAULTS.validate_json(row.faults) if row.faults is not None else None,
+        lines=json.loads(row.lines) if row.lines else {},
+        changes=_CHANGES.validate_json(row.changes) if row.changes else (), why=row.why, person=row.person,
+    )  # fmt: skip
+
+
+def case_record(row: t.CaseRow) -> CaseRecord:
+    """A case's row as a record."""
+    return CaseRecord(
+        id=key(row.id), printer_id=row.printer_id, number=row.number, opened=time_of(row.opened),
+        closed=time_of(row.closed) if row.closed else None, outcome=row.outcome, start=Printer.model_validate_json(row.start),
+    )  # fmt: skip
+
+
+def event_record(row: t.EventRow) -> EventRecord:
+    """An event's row as a record."""
+    return EventRecord(
+        id=key(row.id), printer_id=row.printer_id, case_id=row.case_id, event=_EVENT.validate_json(row.document),
+        started=time_of(row.started) if row.started else None, finished=time_of(row.finished) if row.finished else None,
+        dropped=time_of(row.dropped) if row.dropped else None, person=row.person,
+    )  # fmt: skip
