@@ -8,7 +8,7 @@ from dusky_sieve.core.advice import Ladder
 from dusky_sieve.core.advice.ladder import Rung, Test
 from dusky_sieve.core.steps import StepTable
 
-WIDE, ASK, STEP_X, STEP_W = 1180, 330, 400, 210
+WIDE, ASK, STEP_X, STEP_W = 1180, 330, 400, 244
 LINE, PAD = 17, 12
 WORDS = {
     "worst": "worst channel", "worst_ever": "worst channel of the case", "faults": "gaps in all", "faulty_channels": "channels at fault",
@@ -71,7 +71,7 @@ def ladder_flow(ladder: Ladder, table: StepTable) -> str:
     )
     for index, rung in enumerate(ladder.rungs):
         asks = [line for c in conditions(rung) for line in wrap(c, 48)] or ["none of these"]
-        why = wrap(_spoken(rung.why), 74)[:4]
+        why = wrap(_spoken(rung.why), 68)[:4]
         height = max(LINE * len(asks), 52) + 2 * PAD
         middle = y + height / 2
         parts.append(f'<rect x="14" y="{y}" width="{ASK}" height="{height}" class="flow-ask"/>')
