@@ -200,3 +200,15 @@ def test_least_cost_hands_over_where_nothing_open_is_worth_its_cost():
         advise(case, files.ladder("least-cost"), files.step_table(), files.cause_table(), hopeless).next.step
         == "hand_over"
     )
+
+
+def test_the_same_gaps_less_one_after_a_clean_stand_still():
+    # Four faults before, three of them after: neither fewer nor elsewhere, so time is what is missing, not suction.
+    sheets = [
+        {"kind": "sheet", "faults": {"black": {"missing": [40, 41, 97], "deflected": [12]}, "cyan": {}}},
+        "clean",
+        "same",
+    ]
+    advice = advice_of(sheets, **OPEN)
+    assert (advice.movement["black"].call, advice.next.step, advice.next.minutes) == ("fixed", "rest", 720)
+    assert "clean" in {r.step for r in advice.refused}

@@ -11,7 +11,6 @@ MovementCall = Literal["first", "fixed", "moving", "mixed", "clearing", "cleared
 
 SURE_BELOW = 0.01  # chance of so large an overlap under pure wandering, below which it is no accident
 SAME_SHARE = 0.6  # stayed over all faults seen on either sheet, from which the gaps "stand still"
-UNCHANGED_SHARE = 0.8  # the same, from which a step is said to have changed nothing
 FEWER_SHARE = 0.75  # after over before, at or below which the faults are getting fewer
 WORSE_SHARE = 1.5  # after over before, at or above which they are getting more
 LEAST_CHANGE = 2  # faults; one more or less is no trend
@@ -118,9 +117,9 @@ def trend(counts: Sequence[int], steps: Sequence[int]) -> Trend | None:
 def _call(a: int, b: int, stayed: int, nozzles: int, chance: float) -> MovementCall:
     if a == b == stayed == nozzles:
         return "fixed"
-    if b <= FEWER_SHARE * a and a - b >= LEAST_CHANGE:
+    if _fewer(a, b):
         return "clearing"
-    if b >= WORSE_SHARE * a and b - a >= LEAST_CHANGE:
+    if _more(a, b):
         return "worse"
     same = stayed / (a + b - stayed)
     if same >= SAME_SHARE and chance < SURE_BELOW:
@@ -133,8 +132,18 @@ def _call(a: int, b: int, stayed: int, nozzles: int, chance: float) -> MovementC
 
 
 def unchanged(before: dict[str, frozenset[int]], after: dict[str, frozenset[int]]) -> bool:
-    """Whether the faults of all channels read on both sheets are, but for a few, the same ones."""
+    """Whether the faults of all channels read on both sheets stand still: mostly the same ones, neither fewer nor more."""
     both = before.keys() & after.keys()
     stayed = sum(_stayed(before[name], after[name]) for name in both)
-    either = sum(len(before[name]) + len(after[name]) for name in both) - stayed
-    return either > 0 and stayed / either >= UNCHANGED_SHARE
+    a, b = (sum(len(seen[name]) for name in both) for seen in (before, after))
+    if a + b == 0 or _fewer(a, b) or _more(a, b):
+        return False
+    return stayed / (a + b - stayed) >= SAME_SHARE
+
+
+def _fewer(a: int, b: int) -> bool:
+    return b <= FEWER_SHARE * a and a - b >= LEAST_CHANGE
+
+
+def _more(a: int, b: int) -> bool:
+    return b >= WORSE_SHARE * a and b - a >= LEAST_CHANGE
