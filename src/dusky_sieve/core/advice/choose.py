@@ -96,7 +96,7 @@ def _refill_first(rung: Rung, found: Refusal, s: Situation, ladder: Ladder, tabl
         return None
     if refusal("refill", None, s, ladder, table) is not None:
         return None
-    why = f"{table[rung.step].title} comes next, but {found.why[:1].lower() if found.why[:1].isupper() and found.why.split()[0] not in found.channels else found.why[:1]}{found.why[1:]}"  # fmt: skip
+    why = f"{table[rung.step].title} comes next and is short of ink. {found.why}"
     return propose("refill", found.channels or None, s, table, why=(why,), rung=rung.id)
 
 
