@@ -199,7 +199,9 @@ def _pad_full(step: StepName, channels: Names, s: Situation, ladder: Ladder, tab
     pad = s.case.printer.waste
     if pad is None or s.pad_ml is None or step not in DRAWS_INK:
         return None
-    event = StepEvent(kind="step", at=s.case.now, step=step, channels=channels)
+    # The strength is chosen later; the pad must take the strongest.
+    level = 4 if step == "channel_clean" else None
+    event = StepEvent(kind="step", at=s.case.now, step=step, channels=channels, level=level)
     waste = sum(entry.waste_ml for entry in book_step(s.case.printer, event, table))
     left = pad.capacity_ml - s.pad_ml
     if waste > left:
