@@ -18,6 +18,9 @@ class Settings(BaseSettings):
     host: str = Field(default="127.0.0.1", description="address to listen on; loopback unless the owner opens it")
     port: int = Field(default=8137, ge=1, le=65535, description="port to listen on")
     hosts: tuple[str, ...] = Field(default=("127.0.0.1", "localhost"), description="host names that requests may carry")
+    phones: bool = Field(
+        default=False, description="let phones on this network open the page of a code shown at the desk"
+    )
     max_upload_mb: int = Field(default=40, ge=1, le=200, description="largest upload, megabytes")
     person: str = Field(default="You", description="name put beside what is done")
     room: str = Field(default="Print room", description="name of the room, shown at the top")

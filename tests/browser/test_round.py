@@ -1,114 +1,21 @@
 """The whole round in a real browser: from a photo to the next step, its ink in the book and the sheet after it."""
 
-import socket
-import threading
-import time
 from pathlib import Path
 
-import numpy as np
 import pytest
-import uvicorn
-from playwright.sync_api import Browser, Page, expect, sync_playwright
-from tests.conftest import small_scene
+from playwright.sync_api import Browser, Page, expect
+from tests.browser.hands import hand_in, photo
 
-from dusky_sieve import files
-from dusky_sieve.core.case import Channel, Printer, Waste
-from dusky_sieve.core.simulate import BlockTruth, Truth, render
-from dusky_sieve.settings import Settings
-from dusky_sieve.store import Store
-from dusky_sieve.web.app import create_app
+from dusky_sieve.core.simulate import BlockTruth
 
 pytestmark = pytest.mark.browser
-CHROMIUM = [
-    "--no-sandbox",
-    "--disable-gpu",
-    "--disable-background-networking",
-    "--disable-component-update",
-    "--disable-sync",
-    "--no-first-run",
-]
-
-
-@pytest.fixture(scope="module")
-def browser():
-    with sync_playwright() as playwright:
-        opened = playwright.chromium.launch(executable_path="/usr/bin/chromium", args=CHROMIUM)
-        yield opened
-        opened.close()
-
-
-@pytest.fixture
-def address(tmp_path: Path):
-    """A served room with one printer and no history."""
-    store = Store(tmp_path / "data")
-    prices = {"black": 0.14, "cyan": 0.17, "magenta": 0.17, "yellow": 0.17}
-    channels = tuple(
-        Channel(name=n, nozzles=180, group="A" if n == "black" else "B", capacity_ml=70, level_ml=50, price_per_ml=p)
-        for n, p in prices.items()
-    )
-    printer = Printer(
-        name="Larch", channels=channels, waste=Waste(capacity_ml=200, used_ml=40), abilities=("clean", "deep_clean")
-    )
-    layout = files.shipped_layout("four-staircases")
-    store.add_printer(
-        "larch", printer, layout, {b.channel: b.ink for b in layout.blocks}, about="four-channel desktop tank"
-    )
-    store.close()
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
-    server = uvicorn.Server(
-        uvicorn.Config(create_app(Settings(data=tmp_path / "data", port=port)), port=port, log_level="error")
-    )
-    thread = threading.Thread(target=server.run, daemon=True)
-    thread.start()
-    while not server.started:
-        time.sleep(0.02)
-    yield f"http://127.0.0.1:{port}"
-    server.should_exit = True
-    thread.join(10)
-
-
-@pytest.fixture
-def page(browser: Browser):
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
-    opened = context.new_page()
-    opened.complaints = []
-    opened.on(
-        "console",
-        lambda m: (
-            opened.complaints.append(m.text) if m.type in ("error", "warning") and "preloaded" not in m.text else None
-        ),
-    )
-    opened.on("pageerror", lambda e: opened.complaints.append(str(e)))
-    opened.set_default_timeout(20_000)
-    yield opened
-    context.close()
-
-
-def photo(folder: Path, name: str, faults: dict[str, BlockTruth], seed: int, **scene: float) -> Path:
-    pixels = render(
-        files.shipped_layout("four-staircases"),
-        Truth(blocks=faults, scene=small_scene(**scene)),
-        "light",
-        np.random.default_rng(seed),
-    )
-    path = folder / name
-    path.write_bytes(files.encode_jpeg(pixels, 90))
-    return path
-
-
-def hand_in(page: Page, path: Path) -> None:
-    page.get_by_label("Choose the photo").set_input_files(path)
-    expect(page.get_by_alt_text("The photo that will be read")).to_be_visible()
-    page.get_by_role("button", name="Read this photo").click()
 
 
 def test_from_a_photo_to_the_next_step_and_its_ink_in_the_book(page: Page, address: str, tmp_path: Path):
     gaps = {"black": BlockTruth(missing=(12, 13, 140))}
     page.goto(address)
-    expect(page.get_by_role("heading", level=1)).to_have_text("Nobody is needed now.")
-    page.get_by_role("link", name="Check: sheet in").click()
+
+    page.get_by_role("link", name="Check: sheet in").first.click()
     hand_in(page, photo(tmp_path, "first.jpg", gaps, 1, tilt_deg=7, roll_deg=100))
 
     expect(page.get_by_role("heading", level=1)).to_have_text("Three faults are read.")
@@ -116,7 +23,7 @@ def test_from_a_photo_to_the_next_step_and_its_ink_in_the_book(page: Page, addre
     for nozzle in ("12", "13", "140"):
         expect(faults.get_by_role("link", name=nozzle, exact=True)).to_be_visible()
     expect(page.get_by_role("img", name="Black: missing: 12, 13, 140")).to_be_visible()
-    assert page.locator("svg.tabletop image").evaluate("i => fetch(i.href.baseVal).then(r => r.ok)")
+    assert page.locator(".sheet-photo").evaluate("i => i.decode().then(() => i.naturalWidth > 500)")
     page.get_by_role("button", name="It is right: what it means").click()
 
     expect(page.get_by_role("heading", level=1)).to_have_text("Three faults in Black.")
@@ -151,7 +58,7 @@ def test_the_round_works_by_keyboard_at_phone_width_and_at_dusk(page: Page, addr
     page.goto(address)
     page.get_by_role("button", name="Dusk").press("Enter")
     assert page.locator("html").get_attribute("data-hour") == "dusk"
-    page.get_by_role("link", name="Check: sheet in").press("Enter")
+    page.get_by_role("link", name="Check: sheet in").first.press("Enter")
     page.get_by_label("Choose the photo").set_input_files(photo(tmp_path, "clear.jpg", {}, 3))
     page.get_by_role("button", name="Read this photo").press("Enter")
     expect(page.get_by_text("Every mark is there and in its place.")).to_be_visible()
@@ -200,32 +107,6 @@ def test_a_mark_is_set_by_one_key_and_taken_back(page: Page, address: str, tmp_p
     page.get_by_label("Nozzles").fill("40-43")
     page.get_by_role("button", name="Set them").click()
     expect(heading).to_have_text("Six faults are read.")
-    assert page.complaints == []
-
-
-def test_a_sheet_that_was_not_found_is_read_from_four_corners_marked_by_hand(page: Page, address: str, tmp_path: Path):
-    # Another printer's sheet: nothing is found, and the corners lead nowhere either, but each is marked where it was clicked.
-    pixels = render(
-        files.shipped_layout("two-heads-raster"),
-        Truth(blocks={}, scene=small_scene()),
-        "light",
-        np.random.default_rng(6),
-    )
-    other = tmp_path / "other.jpg"
-    other.write_bytes(files.encode_jpeg(pixels, 90))
-    page.goto(f"{address}/printers/larch/sheet-in")
-    hand_in(page, other)
-    expect(page.get_by_role("heading", level=1)).to_have_text("The sheet was not found on this photo.")
-    picture = page.get_by_alt_text("The photo as it came")
-    expect(picture).to_be_visible()
-    box = picture.bounding_box()
-    for across, down in ((0.1, 0.1), (0.9, 0.1), (0.9, 0.9), (0.1, 0.9)):
-        page.mouse.click(box["x"] + across * box["width"], box["y"] + down * box["height"])
-    expect(page.get_by_text("Four corners marked.")).to_be_visible()
-    corners = [tuple(map(int, p.split(","))) for p in page.get_by_label("Corners, x,y in pixels").input_value().split()]
-    assert np.allclose(corners, [(202, 151), (1814, 151), (1814, 1361), (202, 1361)], atol=8)
-    page.get_by_role("button", name="Read it from these").click()
-    expect(page.get_by_text("photo is kept")).to_be_visible()
     assert page.complaints == []
 
 

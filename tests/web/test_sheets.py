@@ -93,7 +93,8 @@ def test_a_printer_is_set_up_from_one_photo_of_a_good_sheet_and_reads_the_next(r
     }  # fmt: skip
     said = {"name": "Alder", "pitch": "0.1411", "pad": "200", **rows}
     made = room.act("/printers/new", "/printers/new", said, files={"light": ("good.jpg", good)})
-    assert made.url.path == "/printers/alder"
+    assert made.url.path == "/sheets/1"  # the photo it was learnt from, read, its lattice drawn over it
+    assert "strokes are where each mark of the layout belongs" in made.text
     alder = services.find_printer(room.store, "alder")
     assert [c.level_ml for c in alder.printer.channels] == [50] * 4
     assert alder.layout.blocks[0].columns == layout.blocks[0].columns

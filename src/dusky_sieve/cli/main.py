@@ -265,9 +265,10 @@ def serve(
     data: Annotated[Path | None, typer.Option(help="Data folder; the platform's usual place where left out.")] = None,
     host: Annotated[str | None, typer.Option(help="Address to listen on; loopback where left out.")] = None,
     port: Annotated[int | None, typer.Option(help="Port to listen on.")] = None,
+    phones: Annotated[bool | None, typer.Option(help="Let phones on this network send photos by a code.")] = None,
 ) -> None:
     """Serve the application."""
-    given = {"data": data, "host": host, "port": port}
+    given = {"data": data, "host": host, "port": port, "phones": phones}
     _serve(Settings(**{name: value for name, value in given.items() if value is not None}))  # type: ignore[arg-type]
 
 
@@ -276,6 +277,7 @@ def demo(
     data: Annotated[Path, typer.Option(help="Data folder; filled when it is new or empty.")] = Path("demo-data"),
     host: Annotated[str, typer.Option(help="Address to listen on.")] = "127.0.0.1",
     port: Annotated[int, typer.Option(help="Port to listen on.")] = 8137,
+    phones: Annotated[bool, typer.Option(help="Let phones on this network send photos by a code.")] = False,
     fill_only: Annotated[bool, typer.Option(help="Fill the folder and stop.")] = False,
 ) -> None:
     """Serve the demo room: four invented printers with weeks of history."""
@@ -285,7 +287,7 @@ def demo(
         room.fill(data, datetime.now(UTC).replace(microsecond=0), print)
         print(f"Photographs to try lie in {data / 'photos-to-try'}")
     if not fill_only:
-        _serve(Settings(data=data, host=host, port=port, room=room.ROOM, person=room.PERSON))
+        _serve(Settings(data=data, host=host, port=port, phones=phones, room=room.ROOM, person=room.PERSON))
 
 
 def _serve(settings: Settings) -> None:
@@ -297,7 +299,10 @@ def _serve(settings: Settings) -> None:
         f"Dusky Sieve is at http://{settings.host}:{settings.port}/   (data in {settings.data}; stop with Ctrl-C)",
         flush=True,
     )
-    uvicorn.run(create_app(settings), host=settings.host, port=settings.port, log_level="warning", server_header=False)
+    listen = "0.0.0.0" if settings.phones and settings.host == "127.0.0.1" else settings.host
+    uvicorn.run(
+        create_app(settings), host=listen, port=settings.port, log_level="warning", server_header=False, timeout_graceful_shutdown=2
+    )  # fmt: skip
 
 
 @app.command()

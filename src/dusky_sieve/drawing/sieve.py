@@ -163,7 +163,7 @@ def mesh(holes: Holes, before: Holes | None, ink: str, *, label: str) -> str:
     words = escape(f"{label}: {describe(holes)}")
     return (
         f'<svg class="sieve mesh" viewBox="0 0 {_f(width)} {_f(rows * row_height)}" width="{_f(width)}" height="{_f(rows * row_height)}" '
-        f'role="img" aria-label="{words}">{HATCH}{"".join(out)}</svg>'
+        f'data-nozzles="{holes.nozzles}" data-row="{per_row}" role="img" aria-label="{words}">{HATCH}{"".join(out)}</svg>'
     )
 
 

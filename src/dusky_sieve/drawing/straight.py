@@ -6,31 +6,32 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Layout, MarksBlock, mark_centres
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, extent, mark_centres
 from dusky_sieve.core.reading import PhotoReading, Reading
 from dusky_sieve.core.reading.registration import of_reading
 from dusky_sieve.files import encode_jpeg
 
 Photo = NDArray[np.uint8]
 
+PATCH_MM = 1.0  # of air between a spoilt block and the frame drawn round it
 BORDER_MM = 3.0  # of paper shown round the pattern
-MOST_PX = 1800  # longer side of the straightened picture
+MOST_PX = 1800  # longer side of the straightened picture as it first shows
+FULL_PX = 5000  # and once somebody goes close
 MAP_STEP = 16  # pixels of the straightened picture between exact places
 TICK = (26, 34, 56)  # the night blue of the drawings
 LOUPE_PITCHES = 16  # nozzle pitches to each side in the loupe, at least
 
 
-def straight_scale(layout: Layout, note: PhotoReading) -> float:
-    """Pixels per mm of the straightened picture: no finer than the photo."""
+def straight_scale(layout: Layout, note: PhotoReading, *, full: bool = False) -> float:
+    """Pixels per mm of the straightened picture: no finer than the photo, and coarser where that fills a screen."""
     longest = max(layout.size) + 2 * BORDER_MM
-    return min(note.px_per_mm or 10.0, MOST_PX / longest)
+    return min(note.px_per_mm or 10.0, (FULL_PX if full else MOST_PX) / longest)
 
 
-def straighten(photo: Photo, layout: Layout, note: PhotoReading) -> bytes:
-    """JPEG of the pattern laid straight, from the upright photo and where its sheet was found."""
-    scale = straight_scale(layout, note)
+def straighten(photo: Photo, layout: Layout, note: PhotoReading, scale: float) -> Photo:
+    """The pattern laid straight, from the upright photo and where its sheet was found."""
     size = (round((layout.size[0] + 2 * BORDER_MM) * scale), round((layout.size[1] + 2 * BORDER_MM) * scale))
-    return encode_jpeg(_cut(photo, note, (-BORDER_MM, -BORDER_MM), scale, size), 88)
+    return _cut(photo, note, (-BORDER_MM, -BORDER_MM), scale, size)
 
 
 def loupe(photo: Photo, layout: Layout, note: PhotoReading, block: MarksBlock, nozzle: int) -> bytes:
@@ -65,36 +66,47 @@ def _cut(photo: Photo, note: PhotoReading, corner: tuple[float, float], scale: f
     return np.asarray(straight, np.uint8)
 
 
-def overlay(layout: Layout, reading: Reading, address: str, faulty_names: dict[tuple[str, int], str]) -> str:
-    """SVG in sheet mm over the straightened picture: an outline where something is wrong, nothing elsewhere.
+def frame(layout: Layout) -> tuple[float, float, float, float]:
+    """Left, top, width and height of the straightened picture in sheet mm."""
+    return -BORDER_MM, -BORDER_MM, layout.size[0] + 2 * BORDER_MM, layout.size[1] + 2 * BORDER_MM
 
-    faulty_names : (block id, nozzle) to the address its outline leads to
+
+def overlay(
+    layout: Layout, reading: Reading, backing: Backing | None, links: dict[tuple[str, int], str], *, wrong: dict[str, str], lattice: bool = False
+) -> str:  # fmt: skip
+    """SVG in sheet mm that lies over the straightened picture: an outline where something is wrong, nothing elsewhere.
+
+    backing : only blocks seen over it; all where None
+    links : (block id, nozzle) to the address its outline leads to
+    wrong : block id to what is wrong with the photo there
+    lattice : also a stroke at the expected place of every mark
     """
-    w, h = layout.size[0] + 2 * BORDER_MM, layout.size[1] + 2 * BORDER_MM
-    parts = [
-        f'<image href="{escape(address)}" x="{-BORDER_MM}" y="{-BORDER_MM}" width="{w}" height="{h}" preserveAspectRatio="none"/>'
-    ]
-    blocks = {b.id: b for b in layout.blocks if isinstance(b, MarksBlock)}
+    parts = []
+    blocks = {b.id: b for b in layout.blocks if backing is None or b.backing == backing}
+    for block in blocks.values():
+        if lattice and isinstance(block, MarksBlock):
+            half = block.mark[0] / 2
+            strokes = "".join(f"M{x - half:.2f} {y:.3f}h{2 * half:.2f}" for x, y in mark_centres(block))
+            parts.append(f'<path d="{strokes}" class="lattice"/>')
+        if block.id in wrong:
+            left, top, right, bottom = extent(block)
+            left, top, right, bottom = left - PATCH_MM, top - PATCH_MM, right + PATCH_MM, bottom + PATCH_MM
+            parts.append(
+                f'<g class="spoilt"><rect x="{left:.2f}" y="{top:.2f}" width="{right - left:.2f}" height="{bottom - top:.2f}"/>'
+                f"<title>{escape(wrong[block.id])}</title></g>"
+            )
     for read in reading.blocks:
-        block = blocks.get(read.id)
-        if block is None or not read.read:
+        marks = blocks.get(read.id)
+        if not isinstance(marks, MarksBlock) or not read.read:
             continue
-        centres, first, step = mark_centres(block), block.first_nozzle, block.nozzle_step
+        centres, first, step = mark_centres(marks), marks.first_nozzle, marks.nozzle_step
         for fault in read.faults:
             x, y = centres[(fault.nozzle - first) // step]
-            parts.append(
-                _outline(
-                    float(x),
-                    float(y),
-                    block,
-                    fault.state,
-                    fault.offset_um,
-                    f"{read.channel} {fault.nozzle}: {fault.state}",
-                    faulty_names[read.id, fault.nozzle],
-                )
-            )
+            words, href = f"{read.channel} {fault.nozzle}: {fault.state}", links[read.id, fault.nozzle]
+            parts.append(_outline(float(x), float(y), marks, fault.state, fault.offset_um, words, href))
     title = f"Straightened photograph of {len(blocks)} blocks with faults outlined; the table lists them"
-    return f'<svg class="tabletop" viewBox="{-BORDER_MM} {-BORDER_MM} {w} {h}" role="group" aria-label="{escape(title)}">{"".join(parts)}</svg>'
+    left, top, w, h = frame(layout)
+    return f'<svg class="tabletop" viewBox="{left} {top} {w} {h}" role="group" aria-label="{escape(title)}">{"".join(parts)}</svg>'
 
 
 def _outline(

@@ -1,7 +1,11 @@
 """Sheets: a photo in, a reading vouched for, faults told by hand."""
 
+from collections.abc import Sequence
 from dataclasses import dataclass
 from datetime import datetime
+
+import numpy as np
+from numpy.typing import NDArray
 
 from dusky_sieve import files
 from dusky_sieve.core.case import ChannelFaults, StepEvent
@@ -18,37 +22,106 @@ from dusky_sieve.core.reading import (
     numbers_of,
     read_sheet,
     states_of,
+    taken_back,
 )
 from dusky_sieve.services.cases import open_case_of, printer_now
-from dusky_sieve.store import PrinterRecord, SheetRecord, Store
+from dusky_sieve.store import PhotoRecord, PrinterRecord, SheetRecord, Store
 
 
 @dataclass(frozen=True)
 class Arrival:
-    """What became of an upload: the sheet it led to, and whether the same photo had come before."""
+    """What became of an upload: its sheet, whether the same photo had come before, and the case where it was accepted."""
 
     sheet_id: int
-    known: bool
+    known: bool = False
+    accepted: bool = False
+    case_id: int | None = None
+
+
+@dataclass(frozen=True)
+class Upload:
+    """A photo as somebody sent it."""
+
+    content: bytes
+    name: str
+    backing: Backing
+
+
+def take_photos(
+    store: Store, printer: PrinterRecord, uploads: Sequence[Upload], person: str, now: datetime, onto: SheetRecord | None = None
+) -> Arrival:  # fmt: skip
+    """Keeps the photos of one sheet, then reads them together. One that came before leads to its sheet.
+
+    onto : the sheet that they are further photos of; one over the same backing takes the place of the one before.
+    The photos are safe on disk before any reading; one on which nothing is found is kept with the reason.
+    """
+    kept: list[PhotoRecord] = []
+    for upload in uploads:
+        media = files.sniff_photo(upload.content, upload.name)
+        files.decode_photo(upload.content, upload.name)
+        photo, new = store.keep_photo(printer.id, upload.content, upload.name, media, upload.backing, now)
+        before = None if new else store.sheet_of_photo(photo.id)
+        if before is not None and (onto is None or before.id != onto.id):
+            return Arrival(before.id, known=True)
+        kept.append(photo)
+    if onto is not None:
+        _open_sheet(store, onto)
+        new_sides = {photo.backing for photo in kept}
+        kept = [p for p in photos_of(store, onto) if p.backing not in new_sides] + kept
+        kept.sort(key=lambda p: p.backing == "dark")
+    reading, why = _read(store, printer, kept)
+    keys = tuple(photo.id for photo in kept)
+    if onto is None:
+        sheet_id = store.add_sheet(printer.id, now, person, photos=keys, reading=reading, why=why)
+    else:
+        sheet_id = onto.id
+        store.read_again(sheet_id, reading, why, keys)
+    if printer.habits.accept_sure and is_sure(reading, why):
+        sheet = store.sheet(sheet_id)
+        assert sheet is not None  # it was kept a moment ago
+        return Arrival(sheet_id, accepted=True, case_id=accept_sheet(store, sheet, person, now))
+    return Arrival(sheet_id)
 
 
 def take_photo(
     store: Store, printer: PrinterRecord, content: bytes, name: str, backing: Backing, person: str, now: datetime
 ) -> Arrival:
-    """Keeps an upload, then reads it. A photo that came before is recognised and leads to its sheet.
+    """Keeps and reads one photo that is a sheet of its own."""
+    return take_photos(store, printer, [Upload(content, name, backing)], person, now)
 
-    The photo is safe on disk before any reading; one on which nothing is found is kept with the reason.
-    """
-    media = files.sniff_photo(content, name)
-    pixels = files.decode_photo(content, name)
-    photo, new = store.keep_photo(printer.id, content, name, media, backing, now)
-    if not new:
-        before = store.sheet_of_photo(photo.id)
-        if before is not None:
-            return Arrival(before.id, known=True)
-    reading = read_sheet(printer.layout, [UprightPhoto(pixels, backing, name)])
-    why = next((note.why for note in reading.photos if not note.found), None)
-    sheet_id = store.add_sheet(printer.id, now, person, photo_id=photo.id, reading=reading, why=why)
-    return Arrival(sheet_id, known=False)
+
+def sheet_of(store: Store, printer: PrinterRecord, upload: Upload) -> SheetRecord | None:
+    """The sheet that came from this very photo before, where nobody vouched for it yet."""
+    photo = store.photo_of_content(printer.id, upload.content)
+    found = store.sheet_of_photo(photo.id) if photo else None
+    return found if found is not None and found.faults is None else None
+
+
+def photos_of(store: Store, sheet: SheetRecord) -> list[PhotoRecord]:
+    """A sheet's photos, in the order of its reading."""
+    return [photo for key in sheet.photo_ids if (photo := store.photo(key)) is not None]
+
+
+def pixels_of(store: Store, photo: PhotoRecord) -> NDArray[np.uint8]:
+    """A stored photo, decoded and upright."""
+    return files.decode_photo(files.read_bytes(store.photo_path(photo.digest)), photo.name)
+
+
+def is_sure(reading: Reading, why: str | None) -> bool:
+    """Whether every block was read, no mark is unsure, and nothing about the photo was warned of."""
+    return (
+        why is None
+        and not any(photo.warnings for photo in reading.photos)
+        and all(b.read and not (b.counts or {}).get("unsure") for b in reading.blocks)
+    )
+
+
+def _read(
+    store: Store, printer: PrinterRecord, photos: list[PhotoRecord], corners: dict[int, Corners] | None = None
+) -> tuple[Reading, str | None]:
+    upright = [UprightPhoto(pixels_of(store, p), p.backing, p.name, (corners or {}).get(p.id)) for p in photos]
+    reading = read_sheet(printer.layout, upright)
+    return reading, next((note.why for note in reading.photos if not note.found), None)
 
 
 def faults_of_reading(reading: Reading, layout: Layout) -> dict[str, ChannelFaults]:
@@ -88,43 +161,58 @@ def _open_sheet(store: Store, sheet: SheetRecord) -> PrinterRecord:
 
 
 def correct_marks(
-    store: Store, sheet: SheetRecord, block_id: str, numbers: str, state: MarkState, person: str, now: datetime
-) -> tuple[int, ...]:
-    """Sets marks of a block as a person sees them; no numbers mean the whole block. Gives the nozzles set."""
+    store: Store, sheet: SheetRecord, chosen: dict[str, tuple[int, ...]], state: MarkState, person: str, now: datetime
+) -> int:
+    """Sets marks as a person sees them, in one act: block id to nozzles, none of them meaning the whole block.
+
+    Gives how many marks were set.
+    """
     printer = _open_sheet(store, sheet)
+    if sheet.reading is None or sheet.why or not chosen:
+        raise UnusableInput(f"Sheet {sheet.id} shows no such mark, so nothing was set.")
+    now_read = {b.id: states_of(b) for b in reading_now(sheet, printer).blocks}
+    kept = [c for c in sheet.changes if not c.undone]
+    for block_id, nozzles in chosen.items():
+        was: dict[int, MarkState] = {n: now_read[block_id].get(n, "firing") for n in nozzles}
+        kept.append(Change(block=block_id, nozzles=nozzles, state=state, was=was, person=person, at=now))
+    store.change_sheet(sheet.id, tuple(kept))
+    return sum(len(v) for v in chosen.values())
+
+
+def marks_named(printer: PrinterRecord, block_id: str, numbers: str) -> dict[str, tuple[int, ...]]:
+    """The marks that somebody names by number, such as `40-43, 97`; UnusableInput where there are none such."""
     block = next((b for b in printer.layout.blocks if b.id == block_id and isinstance(b, MarksBlock)), None)
-    if not isinstance(block, MarksBlock) or sheet.reading is None or sheet.why:
-        raise UnusableInput(f"Sheet {sheet.id} shows no block “{block_id}” that could be corrected.")
-    chosen = numbers_of(numbers, block.channel, block.numbers)
-    before = states_of(next(b for b in reading_now(sheet, printer).blocks if b.id == block_id))
-    was: dict[int, MarkState] = {n: before.get(n, "firing") for n in chosen}
-    change = Change(block=block_id, nozzles=chosen, state=state, was=was, person=person, at=now)
-    store.change_sheet(sheet.id, (*(c for c in sheet.changes if not c.undone), change))
-    return chosen
+    if not isinstance(block, MarksBlock):
+        raise UnusableInput(f"This sheet has no block “{block_id}” that could be corrected.")
+    return {block_id: numbers_of(numbers, block.channel, block.numbers)}
+
+
+def marks_of_channel(printer: PrinterRecord, channel: str) -> dict[str, tuple[int, ...]]:
+    """Every block of a channel, whole."""
+    found: dict[str, tuple[int, ...]] = {
+        b.id: () for b in printer.layout.blocks if isinstance(b, MarksBlock) and b.channel == channel
+    }
+    if not found:
+        raise UnusableInput(f"This sheet has no channel “{channel}” that could be corrected.")
+    return found
 
 
 def take_back(store: Store, sheet: SheetRecord, *, again: bool = False) -> None:
     """Takes the last correction back, or with `again` puts the one last taken back on again."""
     _open_sheet(store, sheet)
-    changes = list(sheet.changes)
-    at = [k for k, c in enumerate(changes) if c.undone == again]
-    if not at:
+    changes = taken_back(sheet.changes, again=again)
+    if changes is None:
         raise OutOfTurn("There is no correction to " + ("put back." if again else "take back."))
-    k = at[0] if again else at[-1]
-    changes[k] = changes[k].model_copy(update={"undone": not again})
-    store.change_sheet(sheet.id, tuple(changes))
+    store.change_sheet(sheet.id, changes)
 
 
-def read_by_corners(store: Store, sheet: SheetRecord, corners: Corners) -> None:
-    """Reads a sheet's photo again from the pattern's four corners as a person marked them."""
-    printer = _open_sheet(store, sheet)
-    photo = store.photo(sheet.photo_id) if sheet.photo_id else None
-    if photo is None:
-        raise OutOfTurn(f"Sheet {sheet.id} was told by hand and has no photo.")
-    pixels = files.decode_photo(files.read_bytes(store.photo_path(photo.digest)), photo.name)
-    backing: Backing = "dark" if photo.backing == "dark" else "light"
-    reading = read_sheet(printer.layout, [UprightPhoto(pixels, backing, photo.name, corners)])
-    store.read_again(sheet.id, reading, next((note.why for note in reading.photos if not note.found), None))
+def read_by_corners(store: Store, sheet: SheetRecord, corners: Corners, place: int = 0) -> None:
+    """Reads a sheet's photos again, the one at `place` from the pattern's four corners as a person marked them."""
+    printer, photos = _open_sheet(store, sheet), photos_of(store, sheet)
+    if not 0 <= place < len(photos):
+        raise OutOfTurn(f"Sheet {sheet.id} has no such photo.")
+    reading, why = _read(store, printer, photos, {photos[place].id: corners})
+    store.read_again(sheet.id, reading, why, sheet.photo_ids)
 
 
 def told_by_hand(

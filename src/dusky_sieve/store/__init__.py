@@ -1,6 +1,14 @@
 """SQLite through SQLModel: tables, queries, migrations. Photos lie beside the database, by content digest."""
 
 from dusky_sieve.store.book import Store
-from dusky_sieve.store.records import CaseRecord, EventRecord, PhotoRecord, PrinterRecord, SheetRecord
+from dusky_sieve.store.records import (
+    CaseRecord,
+    EventRecord,
+    Habits,
+    PhoneRecord,
+    PhotoRecord,
+    PrinterRecord,
+    SheetRecord,
+)
 
-__all__ = ["CaseRecord", "EventRecord", "PhotoRecord", "PrinterRecord", "SheetRecord", "Store"]
+__all__ = ["CaseRecord", "EventRecord", "Habits", "PhoneRecord", "PhotoRecord", "PrinterRecord", "SheetRecord", "Store"]

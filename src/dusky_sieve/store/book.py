@@ -1,57 +1,33 @@
-"""Queries: everything that is read from or written to the database and the photo folder."""
+"""Queries: printers, cases, ladders, events, the book, forms already acted on."""
 
-import hashlib
 import json
-from collections.abc import Iterable, Iterator
-from contextlib import contextmanager
+from collections.abc import Iterable
 from datetime import datetime
-from pathlib import Path
-from typing import Any
 
-from sqlalchemy import CursorResult, update
-from sqlalchemy.exc import IntegrityError
-from sqlmodel import Session, col, func, select
+from sqlalchemy import update
+from sqlmodel import col, func, select
 
 from dusky_sieve.core.advice import Ladder, parse_ladder
-from dusky_sieve.core.case import ChannelFaults, LevelEvent, NoteEvent, Printer, StepEvent
-from dusky_sieve.core.layout import Backing, Layout
+from dusky_sieve.core.case import LevelEvent, NoteEvent, Printer, StepEvent
+from dusky_sieve.core.layout import Layout
 from dusky_sieve.core.ledger import Entry
-from dusky_sieve.core.reading import Change, Reading
-from dusky_sieve.files import write_synced
 from dusky_sieve.store import tables as t
-from dusky_sieve.store.engine import open_database
-from dusky_sieve.store.records import CaseRecord, EventRecord, PhotoRecord, PrinterRecord, SheetRecord
+from dusky_sieve.store.base import changed
+from dusky_sieve.store.phones import PhoneQueries
+from dusky_sieve.store.records import CaseRecord, EventRecord, Habits, PrinterRecord
 from dusky_sieve.store.rows import (
     case_record,
-    changes_json,
     event_record,
-    faults_json,
+    habits_json,
     iso,
     key,
-    photo_record,
     printer_record,
-    sheet_record,
 )
+from dusky_sieve.store.sheets import SheetQueries
 
 
-class Store:
-    """One data folder: `sieve.db` and `photos/`."""
-
-    def __init__(self, folder: Path) -> None:
-        self.folder = folder
-        self.engine = open_database(folder / "sieve.db")
-
-    def close(self) -> None:
-        """Lets go of the database file."""
-        self.engine.dispose()
-
-    def _read(self) -> Session:
-        return Session(self.engine)
-
-    @contextmanager
-    def _write(self) -> Iterator[Session]:
-        with Session(self.engine.execution_options(writes=True)) as session, session.begin():
-            yield session
+class Store(SheetQueries, PhoneQueries):
+    """Everything that is kept in one data folder."""
 
     # Printers
 
@@ -96,120 +72,6 @@ class Store:
             s.flush()
             return key(row.id)
 
-    # Photos and sheets
-
-    def keep_photo(
-        self, printer_id: int, content: bytes, name: str, media: str, backing: Backing, at: datetime
-    ) -> tuple[PhotoRecord, bool]:
-        """Stores a photo by its digest, synced to disk before the row that names it. False: it was there already."""
-        digest = hashlib.sha256(content).hexdigest()
-        path = self.photo_path(digest)
-        if not path.exists():
-            write_synced(path, content)
-        row = t.PhotoRow(
-            printer_id=printer_id,
-            digest=digest,
-            name=name,
-            media=media,
-            size=len(content),
-            backing=backing,
-            arrived=iso(at),
-        )
-        try:
-            with self._write() as s:
-                s.add(row)
-                s.flush()
-                return photo_record(row), True
-        except IntegrityError:
-            with self._read() as s:
-                known = s.exec(
-                    select(t.PhotoRow).where(t.PhotoRow.printer_id == printer_id, t.PhotoRow.digest == digest)
-                ).one()
-                return photo_record(known), False
-
-    def photo_path(self, digest: str) -> Path:
-        """Where a photo's bytes lie."""
-        return self.folder / "photos" / digest[:2] / digest
-
-    def photo(self, photo_id: int) -> PhotoRecord | None:
-        """A photo's facts."""
-        with self._read() as s:
-            row = s.get(t.PhotoRow, photo_id)
-            return photo_record(row) if row else None
-
-    def add_sheet(
-        self, printer_id: int, at: datetime, person: str, *, photo_id: int | None = None, reading: Reading | None = None,
-        faults: dict[str, ChannelFaults] | None = None, why: str | None = None, case_id: int | None = None,
-        lines: dict[str, int] | None = None,
-    ) -> int:  # fmt: skip
-        """A sheet as it arrived; `faults` only where somebody vouches for them."""
-        row = t.SheetRow(
-            printer_id=printer_id, case_id=case_id, photo_id=photo_id, at=iso(at), person=person, why=why,
-            reading=reading.model_dump_json(exclude_none=True) if reading else None, faults=faults_json(faults),
-            lines=json.dumps(lines) if lines else None,
-        )  # fmt: skip
-        with self._write() as s:
-            s.add(row)
-            s.flush()
-            return key(row.id)
-
-    def accept_sheet(
-        self,
-        sheet_id: int,
-        faults: dict[str, ChannelFaults],
-        person: str,
-        case_id: int | None,
-        lines: dict[str, int] | None = None,
-    ) -> bool:
-        """Vouches for a sheet's faults. False: somebody did before."""
-        with self._write() as s:
-            table = t.SheetRow
-            change = update(table).where(col(table.id) == sheet_id, col(table.faults).is_(None))
-            return _changed(
-                s,
-                change.values(
-                    faults=faults_json(faults),
-                    person=person,
-                    case_id=case_id,
-                    lines=json.dumps(lines) if lines else None,
-                ),
-            )
-
-    def change_sheet(self, sheet_id: int, changes: tuple[Change, ...]) -> bool:
-        """Keeps what was corrected on a sheet. False: somebody vouched for it before."""
-        text = changes_json(changes)
-        with self._write() as s:
-            where = update(t.SheetRow).where(col(t.SheetRow.id) == sheet_id, col(t.SheetRow.faults).is_(None))
-            return _changed(s, where.values(changes=text))
-
-    def read_again(self, sheet_id: int, reading: Reading, why: str | None) -> bool:
-        """Another reading of a sheet that nobody vouched for yet."""
-        with self._write() as s:
-            where = update(t.SheetRow).where(col(t.SheetRow.id) == sheet_id, col(t.SheetRow.faults).is_(None))
-            return _changed(s, where.values(reading=reading.model_dump_json(exclude_none=True), why=why))
-
-    def sheet(self, sheet_id: int) -> SheetRecord | None:
-        """One sheet."""
-        with self._read() as s:
-            row = s.get(t.SheetRow, sheet_id)
-            return sheet_record(row) if row else None
-
-    def sheet_of_photo(self, photo_id: int) -> SheetRecord | None:
-        """The sheet read from a photo."""
-        with self._read() as s:
-            row = s.exec(select(t.SheetRow).where(t.SheetRow.photo_id == photo_id).order_by(col(t.SheetRow.id))).first()
-            return sheet_record(row) if row else None
-
-    def sheets(self, printer_id: int) -> list[SheetRecord]:
-        """A printer's sheets, oldest first."""
-        with self._read() as s:
-            rows = s.exec(
-                select(t.SheetRow)
-                .where(t.SheetRow.printer_id == printer_id)
-                .order_by(col(t.SheetRow.at), col(t.SheetRow.id))
-            )
-            return [sheet_record(row) for row in rows]
-
     # Cases
 
     def cases(self, printer_id: int | None = None) -> list[CaseRecord]:
@@ -244,7 +106,7 @@ class Store:
         """Closes a case. False: it was closed before."""
         with self._write() as s:
             change = update(t.CaseRow).where(col(t.CaseRow.id) == case_id, col(t.CaseRow.closed).is_(None))
-            return _changed(s, change.values(closed=iso(at), outcome=outcome))
+            return changed(s, change.values(closed=iso(at), outcome=outcome))
 
     def reopen_case(self, case_id: int) -> bool:
         """Opens a closed case again. False: it is open, or its printer has another open one."""
@@ -272,6 +134,21 @@ class Store:
         text = ladder.model_dump_json(by_alias=True, exclude_none=True)
         with self._write() as s:
             s.merge(t.LadderRow(id=ladder.id, document=text, at=iso(at), person=person))
+
+    def keep_habits(self, printer_id: int, habits: Habits, sheet_note: str | None = None) -> None:
+        """Writes what a printer's room does the same way each time, and how a sheet is printed on it."""
+        with self._write() as s:
+            row = s.get(t.PrinterRow, printer_id)
+            if row is not None:
+                row.habits = habits_json(habits)
+                row.sheet_note = row.sheet_note if sheet_note is None else sheet_note
+
+    def change_layout(self, printer_id: int, layout: Layout) -> None:
+        """Writes another layout of a printer's sheet."""
+        with self._write() as s:
+            row = s.get(t.PrinterRow, printer_id)
+            if row is not None:
+                row.layout = layout.model_dump_json()
 
     def change_printer(self, printer_id: int, printer: Printer) -> None:
         """Writes what a printer is and may do."""
@@ -340,7 +217,7 @@ class Store:
                 "document": event.model_dump_json(exclude_none=True),
                 "person": person,
             }
-            if row is None or not _changed(s, change.values(**values)):
+            if row is None or not changed(s, change.values(**values)):
                 return False
             for entry in entries:
                 s.add(
@@ -360,7 +237,7 @@ class Store:
             change = update(table).where(
                 col(table.id) == event_id, col(table.started).is_not(None), col(table.finished).is_(None), col(table.dropped).is_(None)
             )  # fmt: skip
-            return _changed(s, change.values(dropped=iso(at)))
+            return changed(s, change.values(dropped=iso(at)))
 
     def book(self, printer_id: int, case_id: int | None, entries: Iterable[Entry]) -> None:
         """Adds entries that belong to no step, such as a sheet's own ink."""
@@ -391,8 +268,3 @@ class Store:
         with self._write() as s:
             if s.get(t.DoneRow, token) is None:
                 s.add(t.DoneRow(token=token, went_to=went_to, at=iso(at)))
-
-
-def _changed(session: Session, statement: Any) -> bool:
-    result: CursorResult[Any] = session.execute(statement)  # type: ignore[assignment]
-    return result.rowcount == 1

@@ -9,6 +9,20 @@ from dusky_sieve.core.reading import Change, Reading
 
 
 @dataclass(frozen=True)
+class Habits:
+    """What a room does the same way each time with a printer.
+
+    ticked : lines of the list before printing that stay ticked
+    accept_sure : a reading without an unsure mark is accepted without somebody looking at it
+    doubts : of a layout learnt from a photo, what somebody should check
+    """
+
+    ticked: tuple[str, ...] = ()
+    accept_sure: bool = False
+    doubts: tuple[str, ...] = ()
+
+
+@dataclass(frozen=True)
 class PrinterRecord:
     """A printer as it was set up. `inks` maps channel names to their colours."""
 
@@ -20,6 +34,7 @@ class PrinterRecord:
     layout: Layout
     inks: dict[str, str]
     sheet_note: str
+    habits: Habits
 
 
 @dataclass(frozen=True)
@@ -55,7 +70,7 @@ class SheetRecord:
     id: int
     printer_id: int
     case_id: int | None
-    photo_id: int | None
+    photo_ids: tuple[int, ...]
     at: datetime
     reading: Reading | None
     faults: dict[str, ChannelFaults] | None
@@ -82,3 +97,14 @@ class EventRecord:
     def under_way(self) -> bool:
         """Whether this step was started and neither finished nor dropped."""
         return self.started is not None and self.finished is None and self.dropped is None
+
+
+@dataclass(frozen=True)
+class PhoneRecord:
+    """A phone paired with a printer until a moment; `state` is how far it is: waiting, open, reading, read."""
+
+    digest: str
+    printer_id: int
+    until: datetime
+    state: str
+    sheet_id: int | None

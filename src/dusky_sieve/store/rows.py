@@ -9,10 +9,19 @@ from dusky_sieve.core.case import ChannelFaults, LevelEvent, NoteEvent, Printer,
 from dusky_sieve.core.layout import Backing, Layout
 from dusky_sieve.core.reading import Change, Reading
 from dusky_sieve.store import tables as t
-from dusky_sieve.store.records import CaseRecord, EventRecord, PhotoRecord, PrinterRecord, SheetRecord
+from dusky_sieve.store.records import (
+    CaseRecord,
+    EventRecord,
+    Habits,
+    PhoneRecord,
+    PhotoRecord,
+    PrinterRecord,
+    SheetRecord,
+)
 
 _EVENT: TypeAdapter[StepEvent | LevelEvent | NoteEvent] = TypeAdapter(StepEvent | LevelEvent | NoteEvent)
 _FAULTS: TypeAdapter[dict[str, ChannelFaults]] = TypeAdapter(dict[str, ChannelFaults])
+_HABITS: TypeAdapter[Habits] = TypeAdapter(Habits)
 _CHANGES: TypeAdapter[tuple[Change, ...]] = TypeAdapter(tuple[Change, ...])
 
 
@@ -47,7 +56,18 @@ def printer_record(row: t.PrinterRow) -> PrinterRecord:
     return PrinterRecord(
         id=key(row.id), slug=row.slug, name=row.name, about=row.about, printer=Printer.model_validate_json(row.document),
         layout=Layout.model_validate_json(row.layout), inks=json.loads(row.inks), sheet_note=row.sheet_note,
+        habits=_HABITS.validate_json(row.habits),
     )  # fmt: skip
+
+
+def habits_json(habits: Habits) -> str:
+    """Habits as text."""
+    return _HABITS.dump_json(habits).decode()
+
+
+def phone_record(row: t.PhoneRow) -> PhoneRecord:
+    """A paired phone's row as a record."""
+    return PhoneRecord(row.digest, row.printer_id, time_of(row.until), row.state, row.sheet_id)
 
 
 def photo_record(row: t.PhotoRow) -> PhotoRecord:
@@ -56,10 +76,14 @@ def photo_record(row: t.PhotoRow) -> PhotoRecord:
     return PhotoRecord(key(row.id), row.printer_id, row.digest, row.name, row.media, backing, time_of(row.arrived))
 
 
+def _photos(row: t.SheetRow) -> tuple[int, ...]:
+    return () if row.photo_id is None else (row.photo_id, *(json.loads(row.more_photos) if row.more_photos else ()))
+
+
 def sheet_record(row: t.SheetRow) -> SheetRecord:
     """A sheet's row as a record."""
     return SheetRecord(
-        id=key(row.id), printer_id=row.printer_id, case_id=row.case_id, photo_id=row.photo_id, at=time_of(row.at),
+        id=key(row.id), printer_id=row.printer_id, case_id=row.case_id, photo_ids=_photos(row), at=time_of(row.at),
         reading=Reading.model_validate_json(row.reading) if row.reading else None,
         faults=_FAULTS.validate_json(row.faults) if row.faults is not None else None,
         lines=json.loads(row.lines) if row.lines else {},

@@ -25,6 +25,7 @@ class PrinterRow(SQLModel, table=True):
     inks: str = Field(default="{}", sa_column=Column(Text, nullable=False))  # channel name to ink colour
     sheet_note: str = ""
     position: int = 0
+    habits: str = Field(default="{}", sa_column=Column(Text, nullable=False, server_default="{}"))
 
 
 class PhotoRow(SQLModel, table=True):
@@ -61,6 +62,7 @@ class SheetRow(SQLModel, table=True):
     photo_id: int | None = Field(
         default=None, sa_column=Column(ForeignKey("photo.id", ondelete="RESTRICT"), index=True)
     )
+    more_photos: str | None = Field(default=None, sa_column=Column(Text))  # keys of further photos, as JSON
     at: str = Field(index=True)
     reading: str | None = Field(
         default=None, sa_column=Column(Text)
@@ -125,3 +127,16 @@ class LadderRow(SQLModel, table=True):
     document: str = Field(sa_column=Column(Text, nullable=False))
     at: str
     person: str = ""
+
+
+class PhoneRow(SQLModel, table=True):
+    """A phone paired with a printer until a moment. The secret itself is not kept, only its digest."""
+
+    __tablename__ = "phone"
+    digest: str = Field(sa_column=Column(String(64), primary_key=True))
+    printer_id: int = Field(sa_column=_owner("printer"))
+    until: str
+    sheet_id: int | None = Field(
+        default=None, sa_column=Column(ForeignKey("sheet.id", ondelete="RESTRICT"), index=True)
+    )
+    state: str = "waiting"

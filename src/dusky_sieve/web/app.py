@@ -16,9 +16,9 @@ from starlette.responses import Response
 from dusky_sieve.core.errors import DuskySieveError, OutOfTurn, TooLarge, UnknownThing
 from dusky_sieve.settings import Settings
 from dusky_sieve.store import Store
-from dusky_sieve.web import cases, ladders, room, setup, sheets
+from dusky_sieve.web import cases, ladders, phone, pictures, room, setup, sheet_in, sheets
 from dusky_sieve.web.pages import HERE, page
-from dusky_sieve.web.security import Guard
+from dusky_sieve.web.security import LOOPBACK, Guard
 
 STATUS = {UnknownThing: 404, TooLarge: 413, OutOfTurn: 409}
 HEADINGS = {
@@ -51,10 +51,12 @@ def create_app(settings: Settings, *, clock: Callable[[], datetime] = lambda: da
     app = FastAPI(title="Dusky Sieve", docs_url=None, redoc_url=None, openapi_url=None, lifespan=life)
     app.state.settings, app.state.clock, app.state.turn = settings, clock, threading.Lock()
     app.add_middleware(GZipMiddleware, minimum_size=800)
-    app.add_middleware(Guard, limit_mb=settings.max_upload_mb)
-    app.add_middleware(TrustedHostMiddleware, allowed_hosts=[*settings.hosts, settings.host], www_redirect=False)
+    only_phones = settings.phones and settings.host in LOOPBACK
+    app.add_middleware(Guard, limit_mb=settings.max_upload_mb, only_phones=only_phones)
+    known = [*settings.hosts, settings.host, *([phone.own_address()] if settings.phones else [])]
+    app.add_middleware(TrustedHostMiddleware, allowed_hosts=known, www_redirect=False)
     app.mount("/static", CachedStatic(directory=HERE / "static"), name="static")
-    for part in (setup, room, sheets, cases, ladders):
+    for part in (setup, room, sheet_in, sheets, pictures, phone, cases, ladders):
         app.include_router(part.router)
 
     @app.exception_handler(DuskySieveError)

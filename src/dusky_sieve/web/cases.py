@@ -10,6 +10,7 @@ from dusky_sieve import services
 from dusky_sieve.core.errors import UnusableInput
 from dusky_sieve.core.steps import StepName
 from dusky_sieve.web import present
+from dusky_sieve.web.figures import figure
 from dusky_sieve.web.pages import go, page
 from dusky_sieve.web.security import own_form
 
@@ -119,25 +120,13 @@ async def told(request: Request, case_id: int) -> Response:
         if not value:
             continue
         if kind is float:
-            facts[name] = _figure(name, value)
+            facts[name] = figure(name.replace("_", " ").capitalize(), value, 0.0)
         else:
             facts[name] = True if kind is bool else [value] if kind is list else value
     store, now = request.app.state.store, request.app.state.clock()
     with request.app.state.turn:
         services.tell(store, services.find_case(store, case_id), facts, request.app.state.settings.person, now)
     return go(f"/cases/{case_id}/next")
-
-
-def _figure(name: str, value: str) -> float:
-    try:
-        figure = float(value.replace(",", "."))
-    except ValueError:
-        figure = -1.0
-    if not 0 <= figure <= 100_000:
-        raise UnusableInput(
-            f"{name.replace('_', ' ').capitalize()}: expected a figure from 0 up, found “{value[:20]}”."
-        )
-    return figure
 
 
 @router.post("/cases/{case_id}/did", dependencies=[Depends(own_form)])

@@ -21,20 +21,27 @@ HEADERS = {
     "Cross-Origin-Opener-Policy": "same-origin",
     "Permissions-Policy": "camera=(self), microphone=(), geolocation=()",
 }
+LOOPBACK = ("127.0.0.1", "::1", "localhost")
+FOR_PHONES = ("/phone/", "/static/")
+NOT_FOR_PHONES = "From another device only the page of a code shown at the desk can be opened.\n"
 TOO_LARGE = "The upload is larger than the {limit} MB that are accepted. Save the photo as JPEG and send that; nothing was kept.\n"
 
 
 class Guard:
-    """Refuses bodies beyond the limit, told or not, and puts the security headers on every answer."""
+    """Refuses bodies beyond the limit, told or not, and other devices where only phones were let in; sets the headers."""
 
-    def __init__(self, app: ASGIApp, limit_mb: int) -> None:
+    def __init__(self, app: ASGIApp, limit_mb: int, *, only_phones: bool = False) -> None:
         self.app = app
+        self.only_phones = only_phones
         self.limit_mb = limit_mb
         self.limit = (limit_mb + 1) * 1_000_000  # a form's own words come on top of its file
 
     async def __call__(self, scope: Scope, receive: Receive, send: Send) -> None:
         if scope["type"] != "http":
             await self.app(scope, receive, send)
+            return
+        if self.only_phones and not _at_the_desk(scope) and not scope["path"].startswith(FOR_PHONES):
+            await PlainTextResponse(NOT_FOR_PHONES, 403, HEADERS)(scope, receive, send)
             return
         told = Headers(scope=scope).get("content-length", "0")
         if not told.isdigit() or int(told) > self.limit:
@@ -58,6 +65,11 @@ class Guard:
             await send(message)
 
         await self.app(scope, counted, dressed)
+
+
+def _at_the_desk(scope: Scope) -> bool:
+    client = scope.get("client")
+    return client is None or client[0] in LOOPBACK or client[0] == "testclient"
 
 
 def form_secret(request: Request) -> str:

@@ -5,12 +5,21 @@ Steps, each in a module of its own: `inkmap`, `tilt` and `find` (where might the
 (ink and place of each mark), `judge` (states), `fills` (light lines), `sheet` (all of it in order).
 """
 
-from dusky_sieve.core.reading.correct import Change, MarkState, corrected, numbers_of, states_of
+from dusky_sieve.core.reading.correct import (
+    Change,
+    MarkState,
+    corrected,
+    marks_within,
+    numbers_of,
+    states_of,
+    taken_back,
+)
 from dusky_sieve.core.reading.document import BlockReading, Fault, PhotoReading, Reading, Warned, parse_reading
 from dusky_sieve.core.reading.locate import Corners
 from dusky_sieve.core.reading.sheet import UprightPhoto, read_sheet
+from dusky_sieve.core.reading.verdict import Remark, photo_verdict
 
 __all__ = [
-    "BlockReading", "Change", "Corners", "Fault", "MarkState", "PhotoReading", "Reading", "UprightPhoto", "Warned", "corrected", "numbers_of",
-    "parse_reading", "read_sheet", "states_of",
+    "BlockReading", "Change", "Corners", "Fault", "MarkState", "PhotoReading", "Reading", "Remark", "UprightPhoto", "Warned", "corrected",
+    "marks_within", "numbers_of", "parse_reading", "photo_verdict", "read_sheet", "states_of", "taken_back",
 ]  # fmt: skip

@@ -6,7 +6,7 @@ from datetime import datetime
 from typing import Literal
 
 from dusky_sieve.core.errors import UnusableInput
-from dusky_sieve.core.layout import Frozen, Layout, MarksBlock
+from dusky_sieve.core.layout import Frozen, Layout, MarksBlock, mark_centres
 from dusky_sieve.core.reading.document import BlockReading, Fault, Reading
 
 MarkState = Literal["firing", "missing", "weak", "deflected", "unsure"]
@@ -38,6 +38,31 @@ def numbers_of(text: str, name: str, numbers: range) -> tuple[int, ...]:
             raise UnusableInput(f"{name}: its nozzles run from {numbers[0]} to {numbers[-1]}, found “{piece[:20]}”.")
         found |= {n for n in range(first, last + 1) if n in numbers}
     return tuple(sorted(found))
+
+
+def marks_within(layout: Layout, box: tuple[float, float, float, float]) -> dict[str, tuple[int, ...]]:
+    """Nozzles whose marks lie in a box of sheet mm (left, top, right, bottom), by block id; blocks without one left out."""
+    left, top, right, bottom = box
+    found: dict[str, tuple[int, ...]] = {}
+    for block in layout.blocks:
+        if isinstance(block, MarksBlock):
+            x, y = mark_centres(block).T
+            inside = (x >= left) & (x <= right) & (y >= top) & (y <= bottom)
+            if inside.any():
+                found[block.id] = tuple(n for n, here in zip(block.numbers, inside, strict=True) if here)
+    return found
+
+
+def taken_back(changes: tuple[Change, ...], *, again: bool = False) -> tuple[Change, ...] | None:
+    """Changes with the last act taken back, or with `again` the one last taken back put on again; None: there is none.
+
+    What was set in one act, such as by a box over two blocks, carries one time and goes together.
+    """
+    at = [c.at for c in changes if c.undone == again]
+    if not at:
+        return None
+    chosen = at[0] if again else at[-1]
+    return tuple(c.model_copy(update={"undone": not again}) if c.at == chosen else c for c in changes)
 
 
 def corrected(reading: Reading, layout: Layout, changes: Iterable[Change]) -> Reading:

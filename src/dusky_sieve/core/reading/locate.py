@@ -31,6 +31,7 @@ from dusky_sieve.core.reading.find import (
 from dusky_sieve.core.reading.follow import distance_to, follow, slide
 from dusky_sieve.core.reading.ghosts import clearer, trace
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
+from dusky_sieve.core.reading.pin import pin
 from dusky_sieve.core.reading.registration import (
     Registration,
     grid_over,
@@ -184,14 +185,23 @@ class Locator:
         direction = float(np.arctan2(*(along[1] - along[0])[::-1]))
         off = np.abs((strokes.lean - direction + np.pi / 2) % np.pi - np.pi / 2)
         lean = Lean(np.eye(3), direction, None, off < np.radians(25))
-        lines = strokes.drawn(self._like_marks(strokes, Candidate(1.0, homography, lean)))
-        registration, fit = self._settled(self._follow(distance_to(lines), rigid(homography, self.layout.size)))
-        if fit.there < FOUND_FROM or fit.explained < LEAST_MARKS:
+        like = self._like_marks(strokes, Candidate(1.0, homography, lean))
+        followed, fit = self._settled(
+            self._follow(distance_to(strokes.drawn(like)), rigid(homography, self.layout.size))
+        )
+        if fit.there >= FOUND_FROM and fit.explained >= LEAST_MARKS:
+            return self._whole_sheet(followed)
+        return self._whole_sheet(self._pinned(homography, strokes, like))
+
+    def _pinned(self, homography: Floats, strokes: Strokes, like: Bools) -> Registration:
+        """Where too little printed to follow: the corners as given, moved onto the few marks that lie on the lattice."""
+        pinned = pin(homography, strokes.centre[like], self.blocks)
+        if pinned is None:
             raise SheetNotFound(
                 f"{self.file}: no marks of the layout “{self.layout.name}” lie between the four corners. "
                 "Mark the corners of the printed pattern, the top left one first."
             )
-        return self._whole_sheet(registration)
+        return rigid(pinned, self.layout.size)
 
     def _similarities(
         self, strokes: Strokes, ways: list[Lean], shape: tuple[int, int], effort: Effort

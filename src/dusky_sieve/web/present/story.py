@@ -155,7 +155,7 @@ def _sheet_moment(record: PrinterRecord, sheet: SheetRecord, index: int, now: da
         words.day_time(sheet.at, now),
         "sheet",
         title,
-        "read from a photo" if sheet.photo_id else "told by hand",
+        "read from a photo" if sheet.photo_ids else "told by hand",
         sheet.person,
         tuple(strips),
         f"/sheets/{sheet.id}",

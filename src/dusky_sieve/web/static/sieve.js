@@ -1,61 +1,118 @@
-// What is open, chosen or counting; everything else is worked out on the server.
+// What is open, chosen, sent or counting; everything else is worked out on the server.
 document.addEventListener("alpine:init", () => {
+  // Photos chosen, dropped or pasted; sent with progress, and sent again where the connection was lost.
   Alpine.data("photoDrop", () => ({
-    preview: "",
     busy: false,
-    over: "",
-    says: "Choose the photo",
+    plain: false,
     button: "Read this photo",
     status: "",
-    enter() { this.over = "over"; },
-    leave() { this.over = ""; },
-    take(event) {
-      this.over = "";
-      if (!event.dataTransfer.files.length) return;
-      this.$refs.file.files = event.dataTransfer.files;
-      this.chosen();
+    init() {
+      for (const field of this.$el.querySelectorAll("[data-drop]")) {
+        const input = field.querySelector("input[type=file]");
+        for (const [name, over] of [["dragover", true], ["dragenter", true], ["dragleave", false], ["drop", false]])
+          field.addEventListener(name, (event) => { event.preventDefault(); field.classList.toggle("over", over); });
+        field.addEventListener("drop", (event) => this.put(input, event.dataTransfer.files));
+        input.addEventListener("change", () => this.chosen(field, input));
+      }
+      addEventListener("paste", (event) => {
+        if (event.clipboardData.files.length) this.put(this.$el.querySelector("input[type=file]"), event.clipboardData.files);
+      });
     },
-    chosen() {
-      const file = this.$refs.file.files[0];
-      if (this.preview) URL.revokeObjectURL(this.preview);
-      this.preview = file ? URL.createObjectURL(file) : "";
-      this.says = file ? file.name : "Choose the photo";
-      this.status = file && file.size > 40e6 ? "This photo has more than 40 MB. Save it as JPEG and send that." : "";
+    put(input, files) {
+      if (!files.length || this.busy) return;
+      const few = new DataTransfer();
+      for (const file of input.multiple ? files : [files[0]]) few.items.add(file);
+      input.files = few.files;
+      input.dispatchEvent(new Event("change"));
     },
-    sending() {
+    chosen(field, input) {
+      const says = field.querySelector("[data-says]"), picture = field.querySelector("[data-preview]");
+      says.dataset.first ??= says.textContent;
+      const files = [...input.files];
+      says.textContent = files.length > 1 ? `${files.length} photos` : files.length ? files[0].name : says.dataset.first;
+      if (picture.src) URL.revokeObjectURL(picture.src);
+      picture.hidden = !files.length;
+      if (files.length) picture.src = URL.createObjectURL(files[0]);
+      const large = files.find((file) => file.size > 40e6);
+      this.status = large ? `${large.name} has more than 40 MB. Save it as JPEG and send that.` : "";
+      if (this.$root.dataset.atOnce && files.length && !large) this.$root.requestSubmit();
+    },
+    sending(event) {
+      event.preventDefault();
+      if (this.busy) return;
+      if (![...this.$root.querySelectorAll("input[type=file]")].some((input) => input.files.length)) {
+        this.status = "No photo was chosen yet.";
+        return;
+      }
       this.busy = true;
-      this.button = "Keeping and reading it";
-      this.status = "The photo is kept first, then read. This takes a few seconds.";
+      this.send(0);
+    },
+    send(tries) {
+      const request = new XMLHttpRequest(), bar = this.$refs.bar;
+      this.button = "Sending it";
+      this.status = "";
+      request.open("POST", this.$root.action);
+      request.upload.onprogress = (event) => { if (event.lengthComputable) bar.value = event.loaded / event.total; };
+      request.upload.onload = () => { bar.removeAttribute("value"); this.button = "Kept; reading it"; this.status = "The photo is kept. Reading takes a moment."; };
+      request.onload = () => {
+        if (request.status < 400) return location.assign(request.responseURL);
+        const page = new DOMParser().parseFromString(request.responseText, "text/html");
+        this.stop((page.querySelector("[data-told]") || page.body).textContent.trim().slice(0, 300));
+      };
+      request.onerror = () => {
+        if (tries >= 5) return this.stop("The connection was lost. The photo is still chosen here: send it again when the network is back.");
+        this.status = "The connection was lost. It is sent again by itself.";
+        setTimeout(() => this.send(tries + 1), 800 * 2 ** tries);
+      };
+      request.send(new FormData(this.$root));
+    },
+    stop(told) { this.busy = false; this.button = "Read this photo"; this.status = told; },
+  }));
+  // Ticks that stay are kept as they are set.
+  Alpine.data("ticks", () => ({
+    plain: false,
+    keep() { fetch(this.$root.action, { method: "POST", body: new URLSearchParams(new FormData(this.$root)) }); },
+  }));
+  // The desk waits for the phone that it showed a code to.
+  Alpine.data("pair", () => ({
+    says: "Point its camera at the code: it opens a page for this one sheet, for a quarter of an hour.",
+    init() {
+      const secret = this.$root.dataset.secret;
+      const news = listen(secret, (now) => {
+        if (now.state === "open") this.says = "The phone is here. Take the photo.";
+        if (now.state === "reading") this.says = "The photo came in and is kept. Reading it.";
+        if (now.state === "over") this.says = "This code has run out. Reload the page for a new one.";
+        if (now.sheet) { sessionStorage.pair = secret; news.close(); location.assign(`/sheets/${now.sheet}`); }
+      });
     },
   }));
-  // One key sets the mark under the loupe; n goes to the next.
+  // A sheet that a phone sent: a further or better photo of it comes up by itself.
+  Alpine.data("follow", () => ({
+    init() {
+      const secret = sessionStorage.pair, here = this.$root.dataset.sheet;
+      if (!secret) return;
+      let first = "";
+      listen(secret, (now) => {
+        if (now.state === "over") return delete sessionStorage.pair;
+        if (now.state === "reading") return;
+        if (String(now.sheet) !== here) { if (first) location.assign(`/sheets/${now.sheet}`); first ||= now.mark; return; }
+        if (first && now.mark !== first) location.reload();
+        first = now.mark;
+      });
+    },
+  }));
+  Alpine.data("phone", () => ({
+    init() {
+      const mark = this.$root.dataset.mark;
+      listen(this.$root.dataset.secret, (now) => { if (now.state === "accepted" && now.mark !== mark) location.reload(); });
+    },
+  }));
+  // One key does what a button or a link on the page does.
   Alpine.data("keys", () => ({
     press(event) {
       if (event.ctrlKey || event.metaKey || event.altKey || event.target.closest("input,select,textarea")) return;
       const found = document.querySelector(`[data-key="${CSS.escape(event.key.toLowerCase())}"]`);
       if (found) { event.preventDefault(); found.click(); }
-    },
-  }));
-  // Four corners marked on the photo, kept in the photo's own pixels.
-  Alpine.data("corners", () => ({
-    marked: [],
-    says: "Click the pattern's own top left corner, as it was printed, then the others clockwise.",
-    mark(event) {
-      if (this.marked.length === 4) return;
-      const photo = this.$refs.photo, box = photo.getBoundingClientRect();
-      const x = (event.clientX - box.left) / box.width, y = (event.clientY - box.top) / box.height;
-      this.marked.push([Math.round(x * photo.naturalWidth), Math.round(y * photo.naturalHeight)]);
-      this.draw();
-    },
-    clear() { this.marked = []; this.draw(); },
-    draw() {
-      const photo = this.$refs.photo, names = ["top left", "top right", "bottom right", "bottom left"];
-      this.$refs.pins.setAttribute("viewBox", `0 0 ${photo.naturalWidth} ${photo.naturalHeight}`);
-      const line = this.marked.map((p) => p.join(",")).join(" ");
-      const radius = photo.naturalWidth / 130;
-      this.$refs.pins.innerHTML = `<polygon points="${line}"/>` + this.marked.map((p) => `<circle cx="${p[0]}" cy="${p[1]}" r="${radius}"/>`).join("");
-      this.$refs.points.value = line;
-      this.says = this.marked.length === 4 ? "Four corners marked. Read it from these, or start over." : `Now the ${names[this.marked.length]} corner.`;
     },
   }));
   Alpine.data("countdown", () => ({
@@ -73,5 +130,10 @@ document.addEventListener("alpine:init", () => {
     },
   }));
 });
+function listen(secret, hear) {
+  const news = new EventSource(`/phone/${secret}/events`);
+  news.addEventListener("state", (event) => { const now = JSON.parse(event.data); if (now.state === "over") news.close(); hear(now); });
+  return news;
+}
 // A page brought back by the browser's own Back button must not stay "busy".
 addEventListener("pageshow", (event) => { if (event.persisted) location.reload(); });

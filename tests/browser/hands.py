@@ -1,0 +1,31 @@
+"""What hands do at the page: photographs made, photographs handed in."""
+
+from pathlib import Path
+
+import numpy as np
+from playwright.sync_api import Page, expect
+from tests.conftest import small_scene
+
+from dusky_sieve import files
+from dusky_sieve.core.layout import Backing
+from dusky_sieve.core.simulate import BlockTruth, Truth, render
+
+
+def photo(
+    folder: Path, name: str, faults: dict[str, BlockTruth], seed: int, layout: str = "four-staircases", backing: Backing = "light", **scene: float
+) -> Path:
+    pixels = render(
+        files.shipped_layout(layout),
+        Truth(blocks=faults, scene=small_scene(**scene)),
+        backing,
+        np.random.default_rng(seed),
+    )
+    path = folder / name
+    path.write_bytes(files.encode_jpeg(pixels, 90))
+    return path
+
+
+def hand_in(page: Page, path: Path) -> None:
+    page.get_by_label("Choose the photo").set_input_files(path)
+    expect(page.get_by_alt_text("The photo that will be read")).to_be_visible()
+    page.get_by_role("button", name="Read this photo").click()
