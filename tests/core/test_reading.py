@@ -10,9 +10,11 @@ from tests.conftest import FAULTS, TRUE_STATES, photo_of, small_scene
 
 from dusky_sieve import files
 from dusky_sieve.core.layout import Layout, SolidBlock
-from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
+from dusky_sieve.core.reading import Reading, UprightPhoto, photo_verdict, read_sheet
 from dusky_sieve.core.reading.judge import STATES, judge_marks
 from dusky_sieve.core.reading.registration import project
+from dusky_sieve.core.reading.verdict import angle_deg
+from dusky_sieve.core.reading.why import remedy
 from dusky_sieve.core.simulate import (
     BlockTruth,
     LightLine,
@@ -233,3 +235,67 @@ def test_glare_over_marks_is_not_read_as_missing(staircases, decode):
     assert cyan.counts["missing"] == 0
     assert cyan.counts["unsure"] > 5
     assert "glare" in {w.code for w in reading.photos[0].warnings}
+
+
+def test_marks_that_are_faint_under_a_bright_haze_are_unsure_not_weak(staircases, decode):
+    # A reflection whose rim only lifts the paper: the sensor is nowhere full, yet marks there lose most of their contrast.
+    scene = small_scene(tilt_deg=3, exposure=0.82)
+    pixels = decode(photo_of("four-staircases", (("black", BlockTruth(missing=(12,))),), scene)).astype(np.float64)
+    x, y = project(sheet_to_photo(staircases, scene), np.array([[46.0, 14.0]]))[0]
+    down, across = np.mgrid[0 : pixels.shape[0], 0 : pixels.shape[1]]
+    haze = 0.9 * np.exp(-(((across - x) / 200) ** 2) - ((down - y) / 160) ** 2)[..., None]
+    hazy = (pixels * (1 - haze) + 246 * haze).astype(np.uint8)
+    blocks = {b.id: b for b in read_sheet(staircases, [UprightPhoto(hazy, "light", "haze.jpg")]).blocks}
+    assert blocks["cyan"].counts["unsure"] > 10
+    assert blocks["cyan"].counts["weak"] + blocks["cyan"].counts["missing"] <= 1
+    assert states(read_sheet(staircases, [UprightPhoto(hazy, "light", "haze.jpg")]))["black"] == {12: "missing"}
+
+
+def test_a_channel_that_prints_weakly_all_over_one_corner_stays_weak():
+    # The other side of the haze: faint neighbours on ground like all the rest are faint nozzles.
+    corner = tuple(WeakMark(nozzle=n, ink=0.4) for n in range(1, 20))
+    layout = files.shipped_layout("four-staircases")
+    read_back = read(layout, photo_of("four-staircases", (("black", BlockTruth(weak=corner)),), small_scene()))
+    assert states(read_back)["black"] == dict.fromkeys(range(1, 20), "weak")
+
+
+def test_corners_by_hand_read_a_sheet_of_which_hardly_anything_printed(staircases, decode):
+    kept = range(1, 181, 6)
+    nothing = tuple((name, BlockTruth(all_missing=True)) for name in ("cyan", "magenta", "yellow"))
+    faults = (("black", BlockTruth(missing=tuple(n for n in range(1, 181) if n not in kept))), *nothing)
+    scene = small_scene(tilt_deg=5, roll_deg=20)
+    pixels = decode(photo_of("four-staircases", faults, scene))
+    assert not read_sheet(staircases, [UprightPhoto(pixels, "light", "a.jpg")]).photos[0].found
+    (w, h), rng = staircases.size, np.random.default_rng(4)
+    exact = project(sheet_to_photo(staircases, scene), np.array([[0.0, 0], [w, 0], [w, h], [0, h]]))
+    by_hand = exact + rng.normal(0, 5, (4, 2))  # pixels by which a hand misses
+    corners = tuple(tuple(float(v) for v in p) for p in by_hand)
+    blocks = {b.id: b for b in read_sheet(staircases, [UprightPhoto(pixels, "light", "a.jpg", corners)]).blocks}
+    assert {f.nozzle for f in blocks["black"].faults if f.state == "missing"} == set(range(1, 181)) - set(kept)
+    assert blocks["yellow"].counts["missing"] == 180
+    turned = (*corners[2:], *corners[:2])  # upside down the same marks lie on no lattice: refused, or nothing but gaps
+    wrong = read_sheet(staircases, [UprightPhoto(pixels, "light", "a.jpg", turned)])
+    assert not wrong.photos[0].found
+
+
+@pytest.mark.parametrize(
+    ("spoil", "says"),
+    [
+        pytest.param(lambda p: cv2.GaussianBlur(p, (0, 0), 14), "out of focus", id="out of focus"),
+        pytest.param(lambda p: (p * 0.12).astype(np.uint8), "all but dark", id="dark"),
+        pytest.param(lambda p: np.minimum(p.astype(int) * 3, 255).astype(np.uint8), "bleached", id="bleached"),
+        pytest.param(lambda p: p, "right printer's sheet", id="nothing wrong with the photo itself"),
+    ],
+)
+def test_a_photo_without_a_sheet_is_told_what_is_wrong_with_it(faulty_photo, decode, spoil, says):
+    assert says in remedy(spoil(decode(faulty_photo)))
+
+
+@pytest.mark.parametrize(("tilt", "good"), [(4, True), (29, False)])
+def test_the_verdict_says_how_far_from_straight_above_a_photo_was_taken(staircases, tilt, good):
+    photo = read(staircases, photo_of("four-staircases", (), small_scene(tilt_deg=tilt))).photos[0]
+    remarks = {r.question: r for r in photo_verdict(photo)}
+    assert remarks["square"].good is good
+    assert angle_deg(photo) == pytest.approx(tilt, abs=4)
+    assert remarks["sharp"].good
+    assert photo_verdict(photo.model_copy(update={"found": False})) == ()

@@ -10,9 +10,16 @@ from dusky_sieve.core.layout.document import (
     SolidBlock,
     extent,
 )
-from dusky_sieve.core.layout.lattice import clear_height, clear_width, ink_rgb, lattice_middle, mark_centres
+from dusky_sieve.core.layout.lattice import (
+    clear_height,
+    clear_width,
+    ink_rgb,
+    lattice_middle,
+    lattice_steps,
+    mark_centres,
+)
 
-__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "clear_height", "clear_width", "extent", "ink_rgb", "lattice_middle", "mark_centres", "parse_layout"]  # fmt: skip
+__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "clear_height", "clear_width", "extent", "ink_rgb", "lattice_middle", "lattice_steps", "mark_centres", "parse_layout"]  # fmt: skip
 
 
 def parse_layout(text: str | bytes, name: str = "layout") -> Layout:

@@ -59,3 +59,19 @@ def ink_rgb(ink: str) -> Floats:
     """The ink's colour as linear reflectance, (3,) in 0..1, red green blue (IEC 61966-2-1 decoding)."""
     srgb = np.array([int(ink[i : i + 2], 16) for i in (1, 3, 5)]) / 255.0
     return np.where(srgb <= 0.04045, srgb / 12.92, ((srgb + 0.055) / 1.055) ** 2.4)
+
+
+STEPS = ((1, 0), (0, 1), (1, 1), (1, -1), (2, 0))  # columns and rows by which a lattice may lie aside unseen
+ENOUGH_STEPS = 24  # different ones; more blocks bring hardly any new
+
+
+def lattice_steps(blocks: list[MarksBlock]) -> list[tuple[float, float]]:
+    """Whole lattice steps (x, y) mm, both ways, by which a pattern of these blocks nearly fits itself."""
+    steps: set[tuple[float, float]] = set()
+    for block in blocks:
+        for i, j in STEPS:
+            dx, dy = (i * c + j * r for c, r in zip(block.column_pitch, block.row_pitch, strict=True))
+            steps |= {(round(dx, 3), round(dy, 3)), (round(-dx, 3), round(-dy, 3))}
+        if len(steps) > ENOUGH_STEPS:
+            break
+    return sorted(steps)

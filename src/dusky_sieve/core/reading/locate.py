@@ -14,6 +14,7 @@ from dusky_sieve.core.layout import (
     SolidBlock,
     clear_height,
     lattice_middle,
+    lattice_steps,
     mark_centres,
 )
 from dusky_sieve.core.reading.align import align, plausible, shrunk
@@ -21,7 +22,6 @@ from dusky_sieve.core.reading.ends import Slip, find_slip, slipped
 from dusky_sieve.core.reading.find import (
     EFFORTS,
     Candidate,
-    Effort,
     Marks,
     boxed,
     gather_marks,
@@ -44,6 +44,7 @@ from dusky_sieve.core.reading.registration import (
 )
 from dusky_sieve.core.reading.score import Fit, Judge, Place, probes, solid_shown
 from dusky_sieve.core.reading.tilt import Lean, leans
+from dusky_sieve.core.reading.why import remedy
 
 Floats = NDArray[np.float64]
 Bytes = NDArray[np.uint8]
@@ -53,9 +54,7 @@ Photo = NDArray[np.uint8]
 Corners = tuple[tuple[float, ...], ...]
 
 CLEARLY_FOUND = 0.7  # share explained at which no further candidate is tried
-SURELY_FOUND = (
-    0.8  # share explained from which likenesses are compared as they lie, without laying each onto the strokes
-)
+SURELY_FOUND = 0.8  # share from which likenesses are compared as they lie, without laying each onto the strokes
 HALF_FOUND, WELL_FOUND = 0.25, 0.85  # between them a place is laid onto the strokes a second time
 FOUND_FROM = 0.42  # share explained of the blocks that show ink, below which nothing on the photo is the sheet
 LEAST_MARKS = 8.0  # explained marks, below which the rest is luck
@@ -116,14 +115,16 @@ class Locator:
             # The direction that most strokes share is nearly always the marks' own: it is tried alone before the others.
             for some in (ways[:1], ways[1:]):
                 if best is None or best.fit.there <= CLEARLY_FOUND:
-                    candidates = self._similarities(strokes, some, shape, effort)
+                    every, most = effort.every_scale, effort.candidates
+                    candidates = similarities(
+                        strokes, some, self.marks, self.layout, shape, every_scale=every, most=most
+                    )[: effort.in_all]
                     best = self._best(strokes, candidates, best)
         if best is not None and best.fit.explained >= LEAST_MARKS:
             best = self._right_way_round(best, strokes, candidates)
         if best is None or best.fit.there < FOUND_FROM or best.fit.explained < LEAST_MARKS:
             raise SheetNotFound(
-                f"{self.file}: no sheet of the layout “{self.layout.name}” was found. Photograph the whole printed pattern "
-                "flat, sharp and filling most of the frame, or check that this is the right printer's sheet."
+                f"{self.file}: no sheet of the layout “{self.layout.name}” was found. {remedy(self.map.small)}"
             )
         self._refuse_another_sheet(best, strokes)
         return self._whole_sheet(self._ends_right(best))
@@ -203,13 +204,6 @@ class Locator:
             )
         return rigid(pinned, self.layout.size)
 
-    def _similarities(
-        self, strokes: Strokes, ways: list[Lean], shape: tuple[int, int], effort: Effort
-    ) -> list[Candidate]:
-        every, most = effort.every_scale, effort.candidates
-        found = similarities(strokes, ways, self.marks, self.layout, shape, every_scale=every, most=most)
-        return found[: effort.in_all]
-
     def _best(self, strokes: Strokes, candidates: list[Candidate], best: Found | None) -> Found | None:
         """The best of the candidates once refined; stops at one that is clearly it."""
         for candidate in candidates:
@@ -278,18 +272,12 @@ class Locator:
         A lattice fits itself one step aside almost as well as in place; only its edges tell. `levels` has the
         photo's ink levels where the place itself cannot tell them yet.
         """
-        steps: set[tuple[float, float]] = set()
-        for block in self.blocks:
-            for i, j in ((1, 0), (0, 1), (1, 1), (1, -1), (2, 0)):
-                dx, dy = (i * c + j * r for c, r in zip(block.column_pitch, block.row_pitch, strict=True))
-                steps |= {(round(dx, 3), round(dy, 3)), (round(-dx, 3), round(-dy, 3))}
-            if len(steps) > 24:
-                break
+        steps = lattice_steps(self.blocks)
         fit = levels or self.judge(registration.to_photo)
         quick = self.glance.quick
         at, best = (0.0, 0.0), quick(registration.to_photo, fit)
         for _ in range(10):
-            tried = [(at[0] + dx, at[1] + dy) for dx, dy in sorted(steps)]
+            tried = [(at[0] + dx, at[1] + dy) for dx, dy in steps]
             values = [quick(_beside(registration, step), fit) for step in tried]
             top = int(np.argmax(values))
             if values[top] <= best * 1.001 + 1e-9:

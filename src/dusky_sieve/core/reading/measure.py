@@ -7,6 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, mark_centres
+from dusky_sieve.core.reading.cover import hidden_marks, smooth_surface, veiled
 from dusky_sieve.core.reading.patches import LINEAR, Patches, cut_patches, ink_weights
 from dusky_sieve.core.reading.registration import Registration
 
@@ -18,10 +19,6 @@ Photo = NDArray[np.uint8]
 SEEN_FROM = 3.5  # of the noise in a whole window, from which a best match is a mark and not luck
 FAR_BESIDES = 2.5  # the same on top, two pitches from its place: a gap is likelier than a faint far throw
 PRINTED_FROM = 0.12  # share of the typical mark, under which nothing has a place
-GLARE_SHARE = 0.25  # of a patch under glare, beyond which the mark is not judged
-BRIGHTER = 1.35  # than the ground round it: a lamp's reflection lies on the patch
-DARKER = 0.35  # than the ground round it: something lies over the patch
-OTHER_COLOUR = 0.22  # change of the ground's colour (log ratio of bands): a finger, a ruler
 FOREIGN_INK = 0.28  # of a typical mark: ink beside the mark's own hump that does not belong there
 GAIN_LIMIT = 0.35  # the most that ink may seem to fade smoothly over a block: focus, glare, haze
 ENDS_FROM_PX = 1.6  # bare paper between neighbours along travel, from which a mark's ends can be seen
@@ -85,11 +82,13 @@ def measure_block(
         amount, sigma, dy, dy_sigma = _match(profile, template, patches.across, noise, block.nozzle_pitch)
         template = _sharpened(profile, template, amount, dy, patches.across)
     amount, sigma, dy, dy_sigma = _match(profile, template, patches.across, noise, block.nozzle_pitch)
-    hidden, covered = _hidden(patches, block, rows, backing)
+    hidden, covered = hidden_marks(patches, block, rows, backing)
     usable = patches.seen & ~hidden & ~covered
     level = _typical_level(amount, printing, usable)
     gain = _gain(amount / level, usable, block, rows) if printing > 0.3 else np.ones(len(amount))
     ink = amount / level / gain
+    if rows is None:
+        hidden |= veiled(patches, block, ink, backing)
     covered |= _foreign(profile, template, amount, dy, patches.across, noise) > FOREIGN_INK * level * gain
     dx, centre_x, dx_sigma = _ends(patches, weights, block, dy, ink, registration, backing)
     printed = ink > PRINTED_FROM
@@ -193,40 +192,6 @@ def _match(
     sharp = float(np.sqrt((np.gradient(template, step) ** 2).sum())) + 1e-9
     sigma = noise / float(np.sqrt(power))
     return peak, sigma, (shifts[best] + nudge) * step, noise / (np.maximum(peak, 0.05) * sharp) + 0.02 * step
-
-
-def _hidden(
-    patches: Patches, block: MarksBlock, rows: NDArray[np.int64] | None, backing: Backing
-) -> tuple[Bools, Bools]:
-    """Marks (n,) under glare, and marks something lies over: by the ground against the block's smooth ground."""
-    places = mark_centres(block) if rows is None else mark_centres(block)[rows]
-    glare = patches.glare > GLARE_SHARE
-    if backing == "dark" or len(places) < 12:
-        return glare, np.zeros(len(places), bool)
-    log = np.log(patches.ground)
-    smooth = np.stack([smooth_surface(places, log[:, band], patches.seen) for band in range(3)], axis=1)
-    off = log - smooth
-    colour = off - off.mean(axis=1, keepdims=True)
-    glare |= off.mean(axis=1) > np.log(BRIGHTER)
-    return glare, (off.mean(axis=1) < np.log(DARKER)) | (np.abs(colour).max(axis=1) > OTHER_COLOUR)
-
-
-def smooth_surface(places: Floats, value: Floats, usable: Bools) -> Floats:
-    """A robust quadratic surface through values (n,) at places (n, 2)."""
-    spread = np.ptp(places, axis=0) + 1e-9
-    x, y = (2 * (places - places.min(axis=0)) / spread - 1).T
-    terms = np.stack([np.ones_like(x), x, y, x * x, x * y, y * y], axis=1)
-    if usable.sum() < 12:
-        return np.full(len(value), float(np.median(value)))
-    w = usable.astype(np.float64)
-    fit = np.zeros(6)
-    for _ in range(5):
-        scaled = terms * w[:, None]
-        fit = np.linalg.solve(scaled.T @ terms + 0.01 * w.sum() * np.diag([0, 0.1, 0.1, 1, 1, 1]) + 1e-9 * np.eye(6), scaled.T @ value)  # fmt: skip
-        left = np.abs(value - terms @ fit)
-        limit = 1.4826 * float(np.median(left[usable])) + 1e-3
-        w = usable / (1 + (left / (2 * limit)) ** 2)
-    return np.asarray(terms @ fit)
 
 
 def _gain(ink: Floats, usable: Bools, block: MarksBlock, rows: NDArray[np.int64] | None) -> Floats:

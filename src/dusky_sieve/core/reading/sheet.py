@@ -7,11 +7,12 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_height, mark_centres
+from dusky_sieve.core.reading.cover import smooth_surface
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.fills import read_fill
 from dusky_sieve.core.reading.judge import faults_of, judge_marks
 from dusky_sieve.core.reading.locate import Corners, Locator
-from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block, smooth_surface
+from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block
 from dusky_sieve.core.reading.refine import refine
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.treads import MOST_STRADDLING, straddling

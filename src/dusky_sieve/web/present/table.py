@@ -132,7 +132,10 @@ def light_table(store: Store, record: PrinterRecord, sheet: SheetRecord, looking
         photo = reading.photos[shown]
         verdict = photo_verdict(photo)
         wrong = {b: " ".join(r.words) for r in verdict if not r.good for b in r.blocks}
-        remarks = [(QUESTIONS[r.question][not r.good], r.good, " ".join(r.words)) for r in verdict]
+        remarks = [
+            (QUESTIONS[r.question][not r.good], r.good, " ".join(r.words))
+            for r in sorted(verdict, key=lambda r: not r.good)
+        ]
         links = {(r.block, r.nozzle): f"{looking.to(look=r.key)}#loupe" for r in rows}
         backing = photo.backing if len(reading.photos) > 1 else None
         drawn = straight.overlay(record.layout, reading, backing, links, wrong=wrong, lattice=looking.lattice)

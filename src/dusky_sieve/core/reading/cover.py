@@ -1,0 +1,81 @@
+"""Marks that the photo hides: under a lamp's reflection, under its veil, under a finger or a ruler."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.layout import Backing, MarksBlock, mark_centres
+from dusky_sieve.core.reading.patches import Patches
+
+Floats = NDArray[np.float64]
+Bools = NDArray[np.bool_]
+
+GLARE_SHARE = 0.25  # of a patch under glare, beyond which the mark is not judged
+BRIGHTER = 1.35  # than the ground round it: a lamp's reflection lies on the patch
+DARKER = 0.35  # than the ground round it: something lies over the patch
+OTHER_COLOUR = 0.22  # change of the ground's colour (log ratio of bands): a finger, a ruler
+VEIL_BRIGHTER = 1.05  # than the ground round it: the rim of a reflection, where ink still shows but fainter
+VEIL_INK = 0.85  # of the typical mark: median of a mark's neighbourhood that a veil makes faint
+PRINTED_UNDER_VEIL = 0.62  # of the typical mark: a mark that shows this much through a veil has printed
+AROUND = 9  # marks of a neighbourhood, in one line or as a square
+
+
+def hidden_marks(
+    patches: Patches, block: MarksBlock, rows: NDArray[np.int64] | None, backing: Backing
+) -> tuple[Bools, Bools]:
+    """Marks (n,) under glare, and marks something lies over: by the ground against the block's smooth ground."""
+    places = mark_centres(block) if rows is None else mark_centres(block)[rows]
+    glare = patches.glare > GLARE_SHARE
+    if backing == "dark" or len(places) < 12:
+        return glare, np.zeros(len(places), bool)
+    log = np.log(patches.ground)
+    smooth = np.stack([smooth_surface(places, log[:, band], patches.seen) for band in range(3)], axis=1)
+    off = log - smooth
+    colour = off - off.mean(axis=1, keepdims=True)
+    glare |= off.mean(axis=1) > np.log(BRIGHTER)
+    return glare, (off.mean(axis=1) < np.log(DARKER)) | (np.abs(colour).max(axis=1) > OTHER_COLOUR)
+
+
+def veiled(patches: Patches, block: MarksBlock, ink: Floats, backing: Backing) -> Bools:
+    """Marks (n,) that look faint only because light lies over them: on brighter ground, among marks as faint.
+
+    ink : (n,) share of the block's typical mark. Light added to the paper takes from every mark's contrast alike, a
+    sensor near its limit takes more; nozzles that really print less do so on ground like all the rest.
+    """
+    places = mark_centres(block)
+    if backing == "dark" or len(places) < AROUND or len(ink) != len(places):
+        return np.zeros(len(ink), bool)
+    log = np.log(patches.ground).mean(axis=1)
+    brighter: Bools = log - smooth_surface(places, log, patches.seen) > np.log(VEIL_BRIGHTER)
+    if not brighter.any():
+        return brighter
+    return np.asarray(brighter & (ink < PRINTED_UNDER_VEIL) & (_round_about(ink, block) < VEIL_INK))
+
+
+def _round_about(value: Floats, block: MarksBlock) -> Floats:
+    """Median (n,) of each mark and those next to it on the lattice."""
+    columns = min(block.columns, block.nozzles)
+    rows = -(-block.nozzles // columns)
+    grid = np.full((rows, columns), float(np.median(value)))  # the last row may have places without a nozzle
+    grid.flat[: len(value)] = value
+    down, across = (1, AROUND) if rows < 3 else (AROUND, 1) if columns < 3 else (3, 3)
+    padded = np.pad(grid, ((down // 2,) * 2, (across // 2,) * 2), constant_values=np.nan)
+    windows = np.lib.stride_tricks.sliding_window_view(padded, (down, across)).reshape(rows, columns, -1)
+    return np.asarray(np.nanmedian(windows, axis=2).ravel()[: len(value)])
+
+
+def smooth_surface(places: Floats, value: Floats, usable: Bools) -> Floats:
+    """A robust quadratic surface through values (n,) at places (n, 2)."""
+    spread = np.ptp(places, axis=0) + 1e-9
+    x, y = (2 * (places - places.min(axis=0)) / spread - 1).T
+    terms = np.stack([np.ones_like(x), x, y, x * x, x * y, y * y], axis=1)
+    if usable.sum() < 12:
+        return np.full(len(value), float(np.median(value)))
+    w = usable.astype(np.float64)
+    fit = np.zeros(6)
+    for _ in range(5):
+        scaled = terms * w[:, None]
+        fit = np.linalg.solve(scaled.T @ terms + 0.01 * w.sum() * np.diag([0, 0.1, 0.1, 1, 1, 1]) + 1e-9 * np.eye(6), scaled.T @ value)  # fmt: skip
+        left = np.abs(value - terms @ fit)
+        limit = 1.4826 * float(np.median(left[usable])) + 1e-3
+        w = usable / (1 + (left / (2 * limit)) ** 2)
+    return np.asarray(terms @ fit)
