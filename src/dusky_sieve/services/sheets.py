@@ -56,20 +56,22 @@ def take_photos(
     The photos are safe on disk before any reading; one on which nothing is found is kept with the reason.
     """
     kept: list[PhotoRecord] = []
+    seen: dict[int, NDArray[np.uint8]] = {}
     for upload in uploads:
         media = files.sniff_photo(upload.content, upload.name)
-        files.decode_photo(upload.content, upload.name)
+        pixels = files.decode_photo(upload.content, upload.name)
         photo, new = store.keep_photo(printer.id, upload.content, upload.name, media, upload.backing, now)
         before = None if new else store.sheet_of_photo(photo.id)
         if before is not None and (onto is None or before.id != onto.id):
             return Arrival(before.id, known=True)
         kept.append(photo)
+        seen[photo.id] = pixels
     if onto is not None:
         _open_sheet(store, onto)
         new_sides = {photo.backing for photo in kept}
         kept = [p for p in photos_of(store, onto) if p.backing not in new_sides] + kept
         kept.sort(key=lambda p: p.backing == "dark")
-    reading, why = _read(store, printer, kept)
+    reading, why = _read(store, printer, kept, seen=seen)
     keys = tuple(photo.id for photo in kept)
     if onto is None:
         sheet_id = store.add_sheet(printer.id, now, person, photos=keys, reading=reading, why=why)
@@ -117,9 +119,14 @@ def is_sure(reading: Reading, why: str | None) -> bool:
 
 
 def _read(
-    store: Store, printer: PrinterRecord, photos: list[PhotoRecord], corners: dict[int, Corners] | None = None
-) -> tuple[Reading, str | None]:
-    upright = [UprightPhoto(pixels_of(store, p), p.backing, p.name, (corners or {}).get(p.id)) for p in photos]
+    store: Store, printer: PrinterRecord, photos: list[PhotoRecord], *, seen: dict[int, NDArray[np.uint8]] | None = None,
+    corners: dict[int, Corners] | None = None,
+) -> tuple[Reading, str | None]:  # fmt: skip
+    """A sheet's photos read together; `seen` are those that were decoded already, by key."""
+    upright = []
+    for photo in photos:
+        pixels = seen[photo.id] if seen and photo.id in seen else pixels_of(store, photo)
+        upright.append(UprightPhoto(pixels, photo.backing, photo.name, (corners or {}).get(photo.id)))
     reading = read_sheet(printer.layout, upright)
     return reading, next((note.why for note in reading.photos if not note.found), None)
 
@@ -211,7 +218,7 @@ def read_by_corners(store: Store, sheet: SheetRecord, corners: Corners, place: i
     printer, photos = _open_sheet(store, sheet), photos_of(store, sheet)
     if not 0 <= place < len(photos):
         raise OutOfTurn(f"Sheet {sheet.id} has no such photo.")
-    reading, why = _read(store, printer, photos, {photos[place].id: corners})
+    reading, why = _read(store, printer, photos, corners={photos[place].id: corners})
     store.read_again(sheet.id, reading, why, sheet.photo_ids)
 
 
