@@ -13,9 +13,10 @@ import numpy as np
 from dusky_sieve import files, services
 from dusky_sieve.core.case import Channel, ChannelFaults, NoteEvent, Printer, StepEvent, Waste
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock
-from dusky_sieve.core.ledger import book_step
+from dusky_sieve.core.ledger import Entry, book_step, in_ml
 from dusky_sieve.core.simulate import BlockTruth, DeflectedMark, Scene, Truth, WeakMark, render
 from dusky_sieve.core.steps import StepName
+from dusky_sieve.core.upkeep import Log, TaskName
 from dusky_sieve.store import PrinterRecord, Store
 
 ROOM = "Fennmoor print room"
@@ -104,6 +105,28 @@ class _Past:
     def note(self, at: datetime, **facts: object) -> None:
         self.store.add_event(self.record.id, self.case(), NoteEvent(kind="note", at=at, facts=facts), PERSON)
 
+    def kept(self, now: datetime, a_day: list[float], *, days: int, every: float, more: float, seed: int) -> None:
+        """Levels read off every so often: what prints took, and steps by `more` than their estimates, filled up in between."""
+        rng = np.random.default_rng(seed)
+        spent = self.store.entries(printer_id=self.record.id)
+        for channel, use in zip(self.record.printer.channels, a_day, strict=True):
+            full = channel.capacity_ml or 70.0
+            level, last = channel.level_ml or full, now - timedelta(days=days)
+            for k in range(int(days / every)):
+                at = now - timedelta(days=days - k * every, hours=2)
+                steps = sum(e.ink_ml for e in spent if e.channel == channel.name and last < e.at <= at)
+                level -= steps * more + (use * (at - last).total_seconds() / 86_400 if k else 0.0)
+                if level < 0.3 * full:
+                    self.store.book(self.record.id, None, [Entry(at=at - timedelta(hours=1), what="fill", step="refill", channel=channel.name, ink_ml=round(full - level, 1))], OTHER)  # fmt: skip
+                    level = full
+                seen = in_ml(channel, round(min(100.0, max(1.0, 100 * level / full + rng.normal(0, 1.2)))), "%")
+                self.store.book(self.record.id, None, [Entry(at=at, what="level", channel=channel.name, ink_ml=seen.ml, sigma_ml=seen.sigma_ml, said=seen.said)], OTHER)  # fmt: skip
+                last = at
+
+    def upkeep(self, at: datetime, *names: TaskName) -> None:
+        for name in names:
+            self.store.add_upkeep(self.record.id, Log(name=name, at=at, what="done"), OTHER)
+
     def end(self, at: datetime, outcome: str) -> None:
         case = self.case()
         if case is not None:
@@ -170,7 +193,10 @@ def _larch(store: Store, now: datetime) -> None:
     past.did(now - timedelta(hours=9, minutes=40), "clean", ("black", "magenta", "yellow"))
     last = {"black": stuck, "yellow": BlockTruth(missing=(71, 119)), "magenta": BlockTruth(weak=(WeakMark(nozzle=117, ink=0.4),), missing=(90,))}  # fmt: skip
     past.photo(now - timedelta(hours=9, minutes=30), "larch-night.jpg", last, _scene(tilt_deg=9, roll_deg=-8, shadow=0.25, lamp_falloff=1.8), 12)  # fmt: skip
+    past.kept(now - timedelta(hours=36), [0.35, 0.24, 0.27, 0.3], days=96, every=6, more=1.3, seed=1)
     past.did(now - timedelta(hours=9, minutes=24), "rest", ("black", "magenta", "yellow"), running=True)
+    past.upkeep(now - timedelta(days=44), "care", "align")
+    past.upkeep(now - timedelta(days=24), "exercise")
 
 
 def _osier(store: Store, now: datetime) -> None:
@@ -204,6 +230,8 @@ def _osier(store: Store, now: datetime) -> None:
     past.told(day + timedelta(days=1, minutes=12), yellow=gone["yellow"], light_cyan=gone["light_cyan"])
     past.did(day + timedelta(days=1, minutes=30), "hand_over")
     past.end(day + timedelta(days=1, minutes=40), "handed over")
+    past.kept(now, [0.9, 0.6, 0.7, 0.8, 0.5, 1.1, 0.9, 0.4], days=120, every=9, more=1.1, seed=2)
+    past.upkeep(now - timedelta(days=20), "care", "align", "exercise")
 
 
 def _sorrel(store: Store, now: datetime) -> None:
@@ -234,6 +262,9 @@ def _sorrel(store: Store, now: datetime) -> None:
         _scene(tilt_deg=8, roll_deg=6, lamp_falloff=1.7),
         22,
     )
+    past.kept(now, [3.1, 2.8, 2.6, 3.4, 4.9, 4.4], days=60, every=4, more=1.2, seed=3)
+    past.upkeep(now - timedelta(days=12), "care", "exercise")
+    past.upkeep(now - timedelta(days=33), "align")
 
 
 def _bracken(store: Store, now: datetime) -> None:
@@ -262,6 +293,8 @@ def _bracken(store: Store, now: datetime) -> None:
     past.end(day + timedelta(minutes=36), "clear")
     for days in range(25, 0, -1):
         past.told(now - timedelta(days=days, hours=3), PERSON if days % 3 else OTHER)
+    past.kept(now, [6.0, 7.5, 5.5, 4.0, 6.2, 7.1, 5.8, 4.4], days=90, every=7, more=0.9, seed=4)
+    past.upkeep(now - timedelta(days=6), "care", "exercise")
     past.photo(now - timedelta(hours=3), "bracken-morning.jpg", {}, _scene(tilt_deg=3, roll_deg=2, fill=0.92), 31)
 
 

@@ -22,6 +22,7 @@ from dusky_sieve.core.diagnosis import CauseTable
 from dusky_sieve.core.errors import TooLarge, UnknownThing, UnusableInput
 from dusky_sieve.core.layout import Layout, parse_layout
 from dusky_sieve.core.steps import StepTable
+from dusky_sieve.core.upkeep import UpkeepTable
 
 MAX_PHOTO_BYTES = 40_000_000  # an upload's limit
 MAX_PIXELS = 64_000_000  # reading contract: 0.3 to 64 megapixels
@@ -184,6 +185,13 @@ def _shipped(*parts: str) -> bytes:
 def step_table() -> StepTable:
     """What each kind of step takes, needs and warns of."""
     table: StepTable = TypeAdapter(StepTable).validate_json(_shipped("steps.json"))
+    return table
+
+
+@cache
+def upkeep_table() -> UpkeepTable:
+    """Kinds of upkeep and their usual intervals."""
+    table: UpkeepTable = TypeAdapter(UpkeepTable).validate_json(_shipped("upkeep.json"))
     return table
 
 

@@ -5,15 +5,12 @@ import threading
 import time
 from pathlib import Path
 
-import numpy as np
 import pytest
 import uvicorn
-from playwright.sync_api import Browser, Page, expect, sync_playwright
-from tests.conftest import small_scene
+from playwright.sync_api import Browser, sync_playwright
 
 from dusky_sieve import files
 from dusky_sieve.core.case import Channel, Printer, Waste
-from dusky_sieve.core.simulate import BlockTruth, Truth, render
 from dusky_sieve.settings import Settings
 from dusky_sieve.store import Store
 from dusky_sieve.web.app import create_app
@@ -61,7 +58,8 @@ def address(tmp_path: Path):
         free.bind(("127.0.0.1", 0))
         port = free.getsockname()[1]
     server = uvicorn.Server(
-        uvicorn.Config(create_app(Settings(data=tmp_path / "data", port=port, phones=True)),
+        uvicorn.Config(
+            create_app(Settings(data=tmp_path / "data", port=port, phones=True)),
             port=port,
             log_level="error",
             timeout_graceful_shutdown=1,

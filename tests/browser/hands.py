@@ -12,7 +12,13 @@ from dusky_sieve.core.simulate import BlockTruth, Truth, render
 
 
 def photo(
-    folder: Path, name: str, faults: dict[str, BlockTruth], seed: int, layout: str = "four-staircases", backing: Backing = "light", **scene: float
+    folder: Path,
+    name: str,
+    faults: dict[str, BlockTruth],
+    seed: int,
+    layout: str = "four-staircases",
+    backing: Backing = "light",
+    **scene: float,
 ) -> Path:
     pixels = render(
         files.shipped_layout(layout),

@@ -193,9 +193,7 @@ def test_faults_are_clicked_into_the_mesh_where_there_is_no_photo(page: Page, ad
     assert page.complaints == []
 
 
-def test_a_layout_is_taught_by_boxes_drawn_in_any_order_and_read_with_at_once(
-    page: Page, address: str, tmp_path: Path
-):
+def test_a_layout_is_taught_by_boxes_drawn_in_any_order_and_read_with_at_once(page: Page, address: str, tmp_path: Path):
     page.goto(f"{address}/printers/new")
     page.get_by_label("Name").fill("Alder")
     page.get_by_label("Nozzle pitch, mm").fill("0.1411")

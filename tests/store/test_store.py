@@ -50,14 +50,14 @@ def test_a_failed_migration_leaves_schema_and_record_untouched(tmp_path, store, 
     for path in [p for p in source.rglob("*") if p.suffix in (".py", ".mako")]:
         (copy / path.relative_to(source)).parent.mkdir(exist_ok=True)
         (copy / path.relative_to(source)).write_text(path.read_text())
-    broken = 'revision = "9999"\ndown_revision = "0003"\ndef upgrade():\n    from alembic import op\n    op.execute("CREATE TABLE half (id INTEGER)")\n    raise RuntimeError("power cut")\n'
+    broken = 'revision = "9999"\ndown_revision = "0004"\ndef upgrade():\n    from alembic import op\n    op.execute("CREATE TABLE half (id INTEGER)")\n    raise RuntimeError("power cut")\n'
     (copy / "versions" / "9999_broken.py").write_text(broken)
     monkeypatch.setattr(engine, "MIGRATIONS", copy)
     with pytest.raises(RuntimeError, match="power cut"):
         engine.migrate(store.engine)
     with store.engine.connect() as connection:
         assert not sa.inspect(connection).has_table("half")
-        assert connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar() == "0003"
+        assert connection.exec_driver_sql("SELECT version_num FROM alembic_version").scalar() == "0004"
 
 
 def test_the_book_is_only_added_to(store, larch):

@@ -103,13 +103,13 @@ def test_a_step_started_and_finished_is_in_the_book(troubled):
         pytest.param("/cases/9/steps", {"step": "clean"}, 404, "There is no case 9", id="an unknown case"),
         pytest.param(
             "/printers/larch/levels",
-            {"channel": "black", "level_ml": "900"},
+            {"channel": "black", "level": "900"},
             422,
             "between 0 and 70 ml",
             id="a level above the tank",
         ),
         pytest.param(
-            "/printers/larch/levels", {"channel": "black", "level_ml": "much"}, 422, "Level", id="a level in words"
+            "/printers/larch/levels", {"channel": "black", "level": "much"}, 422, "no level", id="a level in words"
         ),
     ],
 )

@@ -129,7 +129,9 @@ def test_a_box_or_channel_that_holds_no_mark_changes_nothing(room, faulty_photo,
 def test_a_box_over_two_blocks_is_one_act(room, faulty_photo):
     room.send_photo(faulty_photo)
     layout = files.shipped_layout("four-staircases")
-    room.act("/sheets/1", "/sheets/1/marks", {"state": "unsure", "box": f"0,0,{layout.size[0]},4", "back": "?only=cyan"})
+    room.act(
+        "/sheets/1", "/sheets/1/marks", {"state": "unsure", "box": f"0,0,{layout.size[0]},4", "back": "?only=cyan"}
+    )
     changes = services.find_sheet(room.store, 1).changes
     assert len({c.block for c in changes}) == 2
     room.act("/sheets/1", "/sheets/1/undo")

@@ -17,7 +17,10 @@ Millilitres = Annotated[float, Field(ge=0, le=1_000_000, allow_inf_nan=False)]
 
 
 class Channel(Frozen):
-    """One ink on one head."""
+    """One ink on one head.
+
+    window_mm : height of the tank's window from empty to full; empty_g : weight of the empty tank or cartridge
+    """
 
     name: str = Field(min_length=1, max_length=80)
     nozzles: int = Field(ge=1, le=100_000)
@@ -26,6 +29,8 @@ class Channel(Frozen):
     level_ml: Millilitres | None = None
     price_per_ml: float = Field(default=0.0, ge=0, le=1000, allow_inf_nan=False)
     role: Literal["white", "light"] | None = None
+    window_mm: Annotated[float, Field(gt=0, le=2000)] | None = None
+    empty_g: Annotated[float, Field(ge=0, le=100_000)] | None = None
 
 
 class Waste(Frozen):

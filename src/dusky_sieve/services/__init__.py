@@ -17,7 +17,19 @@ from dusky_sieve.services.cases import (
     tell,
     waiting,
 )
+from dusky_sieve.services.clock import (
+    Item,
+    agenda,
+    due_of,
+    feed,
+    feed_secret,
+    idle_of,
+    keep_intervals,
+    say_of_task,
+    tasks_of,
+)
 from dusky_sieve.services.ladders import all_ladders, keep_ladder, ladder_of, set_rules
+from dusky_sieve.services.ledger import Account, account_of, brought_in, filled, level_read, pad_said, put_right
 from dusky_sieve.services.phones import pair_phone, paired_phone
 from dusky_sieve.services.printers import Box, Row, photo_of, set_up, taught_layout, teach_again
 from dusky_sieve.services.sheets import (
@@ -38,42 +50,56 @@ from dusky_sieve.services.sheets import (
     take_photos,
     told_by_hand,
 )
-from dusky_sieve.services.steps import drop_step, finish_step, level_read, start_step, step_was_done
+from dusky_sieve.services.steps import drop_step, finish_step, start_step, step_was_done
 
 __all__ = [
     "FACTS",
+    "Account",
     "Arrival",
     "Box",
+    "Item",
     "Row",
     "Upload",
     "accept_sheet",
+    "account_of",
     "advice_for",
+    "agenda",
     "all_ladders",
+    "brought_in",
     "case_document",
     "close_case",
     "correct_marks",
     "cost_so_far",
     "drop_step",
+    "due_of",
     "faults_of_reading",
+    "feed",
+    "feed_secret",
+    "filled",
     "find_case",
     "find_printer",
     "find_sheet",
     "finish_step",
+    "idle_of",
+    "keep_intervals",
     "keep_ladder",
     "ladder_of",
     "level_read",
     "marks_named",
     "marks_of_channel",
     "open_case_of",
+    "pad_said",
     "pair_phone",
     "paired_phone",
     "photo_of",
     "photos_of",
     "pixels_of",
     "printer_now",
+    "put_right",
     "read_by_corners",
     "reading_now",
     "reopen_case",
+    "say_of_task",
     "set_rules",
     "set_up",
     "sheet_of",
@@ -84,9 +110,10 @@ __all__ = [
     "take_back",
     "take_photo",
     "take_photos",
+    "tasks_of",
     "taught_layout",
     "teach_again",
     "tell",
     "told_by_hand",
     "waiting",
-]  # fmt: skip
+]

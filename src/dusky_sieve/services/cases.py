@@ -9,7 +9,7 @@ from dusky_sieve.core.advice import Advice, advise
 from dusky_sieve.core.advice.situation import CHANGES_FAULTS
 from dusky_sieve.core.case import Case, LevelEvent, NoteEvent, Outcomes, Printer, SheetEvent, StepEvent
 from dusky_sieve.core.errors import OutOfTurn, UnknownThing, UnusableInput
-from dusky_sieve.core.ledger import Entry, Total, add_up
+from dusky_sieve.core.ledger import Total, add_up, replay, standing
 from dusky_sieve.core.steps import WAITS, StepName
 from dusky_sieve.services.ladders import all_ladders, ladder_of
 from dusky_sieve.store import CaseRecord, EventRecord, PrinterRecord, SheetRecord, Store
@@ -54,10 +54,12 @@ def case_document(store: Store, case: CaseRecord, now: datetime) -> Case:
     in earlier cases are as of now.
     """
     events: list[AnyEvent] = []
-    for sheet in store.sheets(case.printer_id):
-        if sheet.case_id == case.id and sheet.faults is not None:
-            events.append(SheetEvent(kind="sheet", at=sheet.at, faults=sheet.faults, lines=sheet.lines))
-    events += [e.event for e in store.events(case.printer_id) if e.case_id == case.id and _happened(e)]
+    for sheet in store.sheets(case.printer_id, case_id=case.id, accepted=True):
+        events.append(SheetEvent(kind="sheet", at=sheet.at, faults=sheet.faults or {}, lines=sheet.lines))
+    for e in store.events(case.printer_id, case_id=case.id):
+        if _happened(e) and not isinstance(e.event, LevelEvent):
+            events.append(e.event)
+    events += levels_of_case(store, case, now)
     order = {"note": 0, "level": 1, "step": 2, "sheet": 3}
     events.sort(key=lambda e: (e.at, order[e.kind]))
     record = store.printer_by_id(case.printer_id)
@@ -78,22 +80,18 @@ def step_record(store: Store, case: CaseRecord) -> dict[StepName, Outcomes]:
     """How each step did in this printer's other cases: how often it was done, how often the next sheet was clear."""
     done: dict[StepName, int] = {}
     cleared: dict[StepName, int] = {}
-    others = {c.id for c in store.cases(case.printer_id) if c.id != case.id}
-    sheets = [s for s in store.sheets(case.printer_id) if s.case_id in others and s.faults is not None]
-    for event in store.events(case.printer_id):
-        step = event.event
-        if (
-            event.case_id not in others
-            or not isinstance(step, StepEvent)
-            or not event.finished
-            or step.step not in CHANGES_FAULTS
-        ):
+    sheets: dict[int, list[tuple[datetime, int]]] = {}
+    for at, case_id, bad in store.sheet_times(case.printer_id):
+        if case_id is not None:
+            sheets.setdefault(case_id, []).append((at, bad))
+    for at, case_id, name in store.step_times(case.printer_id):
+        if case_id is None or case_id == case.id or name not in CHANGES_FAULTS:
             continue
-        after = next((s for s in sheets if s.case_id == event.case_id and s.at > step.at), None)
-        if after is not None and after.faults is not None:
-            done[step.step] = done.get(step.step, 0) + 1
-            bad = any(f.missing or f.weak or f.deflected or f.all_missing for f in after.faults.values())
-            cleared[step.step] = cleared.get(step.step, 0) + (not bad)
+        step = next(n for n in CHANGES_FAULTS if n == name)
+        after = next((bad for seen, bad in sheets.get(case_id, ()) if seen > at), None)
+        if after is not None:
+            done[step] = done.get(step, 0) + 1
+            cleared[step] = cleared.get(step, 0) + (after == 0)
     return {name: Outcomes(done=count, cleared=cleared[name]) for name, count in done.items()}
 
 
@@ -117,38 +115,39 @@ def advice_for(
 
 def printer_now(store: Store, printer: PrinterRecord, now: datetime) -> Printer:
     """The printer with its tanks and pad as the book has them now."""
-    entries = store.entries(printer_id=printer.id)
-    total = add_up(entries)
-    events = tuple(
-        e.event
-        for e in store.events(printer.id)
-        if isinstance(e.event, LevelEvent)
-        or (isinstance(e.event, StepEvent) and e.event.step == "refill" and e.finished)
-    )
-    levels = {c.name: c.level_ml for c in printer.printer.channels}
-    since: dict[str, datetime | None] = dict.fromkeys(levels)
-    full = {c.name: c.capacity_ml for c in printer.printer.channels}
-    for event in events:
-        names = (event.channel,) if isinstance(event, LevelEvent) else event.channels or tuple(levels)
-        for name in names:
-            levels[name] = event.level_ml if isinstance(event, LevelEvent) else full[name]
-            since[name] = event.at
-    used = {name: sum(e.ink_ml for e in entries if e.channel == name and _after(e, since[name])) for name in levels}
-    channels = tuple(
-        c.model_copy(
-            update={
-                "level_ml": None if levels[c.name] is None else round(max(0.0, (levels[c.name] or 0) - used[c.name]), 3)
-            }
-        )
-        for c in printer.printer.channels
-    )
+    tanks, (pad_said, since) = store.tanks(printer.id), store.pad(printer.id)
+    channels = []
+    for channel in printer.printer.channels:
+        known = tanks.get(channel.name)
+        base = channel.level_ml if known is None or known.level_ml is None else known.level_ml
+        moved = known.since_ml if known is not None else 0.0
+        level = None if base is None else round(max(0.0, base + moved), 3)
+        channels.append(channel.model_copy(update={"level_ml": level}))
     pad = printer.printer.waste
-    waste = pad.model_copy(update={"used_ml": round(pad.used_ml + total.waste_ml, 3)}) if pad else None
-    return printer.printer.model_copy(update={"channels": channels, "waste": waste})
+    if pad is not None:
+        pad = pad.model_copy(update={"used_ml": round((pad.used_ml if pad_said is None else pad_said) + since, 3)})
+    return printer.printer.model_copy(update={"channels": tuple(channels), "waste": pad})
 
 
-def _after(entry: Entry, at: datetime | None) -> bool:
-    return at is None or entry.at > at
+def levels_of_case(store: Store, case: CaseRecord, now: datetime) -> list[LevelEvent | NoteEvent]:
+    """What the book knows of a case's tanks beyond its steps: levels read, what was in them after a fill, a new pad."""
+    record = store.printer_by_id(case.printer_id)
+    assert record is not None  # the case's foreign key holds
+    lines = {line.number: line.entry for line in store.lines(case.printer_id)}
+    found: list[LevelEvent | NoteEvent] = []
+    ended = case.closed or now
+    for _, entry in standing(lines):
+        if not case.opened < entry.at <= ended or entry.spends:
+            continue
+        if entry.what == "pad" and entry.ink_ml == 0:
+            found.append(NoteEvent(kind="note", at=entry.at, facts={"pad_replaced": True}))
+        elif entry.what == "level":
+            found.append(LevelEvent(kind="level", at=entry.at, channel=entry.channel, level_ml=entry.ink_ml))
+        elif entry.what == "fill" and entry.step is None:
+            level = replay(record.printer, lines, entry.at).levels[entry.channel]
+            if level is not None:
+                found.append(LevelEvent(kind="level", at=entry.at, channel=entry.channel, level_ml=level))
+    return found
 
 
 def cost_so_far(store: Store, case: CaseRecord) -> Total:
@@ -158,7 +157,7 @@ def cost_so_far(store: Store, case: CaseRecord) -> Total:
 
 def step_under_way(store: Store, case: CaseRecord) -> EventRecord | None:
     """The case's step that was started and not yet finished."""
-    return next((e for e in reversed(store.events(case.printer_id)) if e.case_id == case.id and e.under_way), None)
+    return next((e for e in reversed(store.events(case.printer_id, case_id=case.id)) if e.under_way), None)
 
 
 def waiting(store: Store, case: CaseRecord, now: datetime) -> bool:

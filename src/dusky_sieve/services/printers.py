@@ -132,7 +132,7 @@ def set_up(
 
 def teach_again(store: Store, record: PrinterRecord, layout: Layout, doubts: tuple[str, ...]) -> None:
     """Puts another layout in the place of one that was learnt wrongly, as long as nothing was accepted on it."""
-    if any(s.reading is not None and s.faults is not None for s in store.sheets(record.id)):
+    if any(s.read for s in store.sheets(record.id, accepted=True)):
         raise OutOfTurn(
             f"Sheets of {record.name} were accepted with the layout it has. Set up a new printer for another sheet."
         )

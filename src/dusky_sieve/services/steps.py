@@ -1,13 +1,14 @@
 """Steps: started, finished, dropped, done outside; levels read off."""
 
+from collections.abc import Iterable
 from datetime import datetime
 
 from dusky_sieve import files
-from dusky_sieve.core.case import LevelEvent, StepEvent
+from dusky_sieve.core.case import StepEvent
 from dusky_sieve.core.errors import OutOfTurn, UnusableInput
-from dusky_sieve.core.ledger import book_step
+from dusky_sieve.core.ledger import Entry, book_step, fills_to
 from dusky_sieve.core.steps import WAITS, StepName
-from dusky_sieve.services.cases import advice_for, find_case, open_case_of, step_under_way
+from dusky_sieve.services.cases import advice_for, find_case, step_under_way
 from dusky_sieve.store import CaseRecord, EventRecord, PrinterRecord, Store
 
 
@@ -54,7 +55,7 @@ def finish_step(
     if early and record.event.until:
         done = done.model_copy(update={"until": now})
     assert printer is not None  # the event's foreign key holds
-    entries = book_step(printer.printer, done, files.step_table())
+    entries = [*book_step(printer.printer, done, files.step_table()), *_filled(store, printer, done)]
     if not store.finish_step(event_id, done, now, entries, person):
         raise OutOfTurn(
             f"{title} was finished or dropped before, by {record.person or 'somebody'}. Nothing was booked twice."
@@ -91,9 +92,16 @@ def step_was_done(
     if unknown:
         raise UnusableInput(f"{record.name} has no channel “{sorted(unknown)[0]}”.")
     event = StepEvent(kind="step", at=at, step=step, channels=channels)
-    store.add_event(
-        case.printer_id, case.id, event, person, entries=book_step(record.printer, event, files.step_table())
-    )
+    entries = [*book_step(record.printer, event, files.step_table()), *_filled(store, record, event)]
+    store.add_event(case.printer_id, case.id, event, person, entries=entries)
+
+
+def _filled(store: Store, printer: PrinterRecord, step: StepEvent) -> Iterable[Entry]:
+    """Lines for tanks that a refill filled up."""
+    if step.step != "refill":
+        return ()
+    lines = {line.number: line.entry for line in store.lines(printer.id)}
+    return fills_to(printer.printer, lines, step.channels or [c.name for c in printer.printer.channels], step.at)
 
 
 def drop_step(store: Store, event_id: int, now: datetime) -> EventRecord:
@@ -102,21 +110,3 @@ def drop_step(store: Store, event_id: int, now: datetime) -> EventRecord:
     if record is None or not store.drop_step(event_id, now):
         raise OutOfTurn("This step is not under way, so there is nothing to take back.")
     return record
-
-
-def level_read(store: Store, printer: PrinterRecord, channel: str, level_ml: float, person: str, now: datetime) -> None:
-    """Books a tank level that somebody read off."""
-    found = next((c for c in printer.printer.channels if c.name == channel), None)
-    if found is None:
-        raise UnusableInput(f"{printer.name} has no channel “{channel}”.")
-    if found.capacity_ml is not None and not 0 <= level_ml <= found.capacity_ml:
-        raise UnusableInput(
-            f"{channel}: a level lies between 0 and {found.capacity_ml:g} ml, found {level_ml:g}. Read it again."
-        )
-    case = open_case_of(store, printer.id)
-    store.add_event(
-        printer.id,
-        case.id if case else None,
-        LevelEvent(kind="level", at=now, channel=channel, level_ml=level_ml),
-        person,
-    )

@@ -1,6 +1,7 @@
 """SQLite through SQLModel: tables, queries, migrations. Photos lie beside the database, by content digest."""
 
 from dusky_sieve.store.book import Store
+from dusky_sieve.store.ledger import BookLine, TankBalance
 from dusky_sieve.store.records import (
     CaseRecord,
     EventRecord,
@@ -11,4 +12,15 @@ from dusky_sieve.store.records import (
     SheetRecord,
 )
 
-__all__ = ["CaseRecord", "EventRecord", "Habits", "PhoneRecord", "PhotoRecord", "PrinterRecord", "SheetRecord", "Store"]
+__all__ = [
+    "BookLine",
+    "CaseRecord",
+    "EventRecord",
+    "Habits",
+    "PhoneRecord",
+    "PhotoRecord",
+    "PrinterRecord",
+    "SheetRecord",
+    "Store",
+    "TankBalance",
+]

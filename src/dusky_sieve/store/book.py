@@ -13,6 +13,7 @@ from dusky_sieve.core.layout import Layout
 from dusky_sieve.core.ledger import Entry
 from dusky_sieve.store import tables as t
 from dusky_sieve.store.base import changed
+from dusky_sieve.store.ledger import LedgerQueries
 from dusky_sieve.store.phones import PhoneQueries
 from dusky_sieve.store.records import CaseRecord, EventRecord, Habits, PrinterRecord
 from dusky_sieve.store.rows import (
@@ -22,11 +23,12 @@ from dusky_sieve.store.rows import (
     iso,
     key,
     printer_record,
+    time_of,
 )
 from dusky_sieve.store.sheets import SheetQueries
 
 
-class Store(SheetQueries, PhoneQueries):
+class Store(SheetQueries, LedgerQueries, PhoneQueries):
     """Everything that is kept in one data folder."""
 
     # Printers
@@ -159,15 +161,27 @@ class Store(SheetQueries, PhoneQueries):
 
     # Events and the book
 
-    def events(self, printer_id: int) -> list[EventRecord]:
-        """A printer's steps, level readings and notes, oldest first."""
+    def events(
+        self, printer_id: int, *, case_id: int | None = None, since: datetime | None = None
+    ) -> list[EventRecord]:
+        """A printer's steps, level readings and notes, oldest first; those of a case, those since a moment."""
+        query = select(t.EventRow).where(t.EventRow.printer_id == printer_id)
+        if case_id is not None:
+            query = query.where(t.EventRow.case_id == case_id)
+        if since is not None:
+            query = query.where(col(t.EventRow.at) >= iso(since))
         with self._read() as s:
-            rows = s.exec(
-                select(t.EventRow)
-                .where(t.EventRow.printer_id == printer_id)
-                .order_by(col(t.EventRow.at), col(t.EventRow.id))
-            )
-            return [event_record(row) for row in rows]
+            return [event_record(row) for row in s.exec(query.order_by(col(t.EventRow.at), col(t.EventRow.id)))]
+
+    def step_times(self, printer_id: int) -> list[tuple[datetime, int | None, str]]:
+        """When each finished step was, its case and its name; oldest first, nothing else read."""
+        table, name = t.EventRow, func.json_extract(t.EventRow.document, "$.step")
+        over = col(table.finished).is_not(None) | col(table.started).is_(None)
+        query = select(table.at, table.case_id, name).where(table.printer_id == printer_id, table.kind == "step", col(table.dropped).is_(None), over)  # fmt: skip
+        with self._read() as s:
+            return [
+                (time_of(at), case, step) for at, case, step in s.exec(query.order_by(col(table.at), col(table.id)))
+            ]
 
     def event(self, event_id: int) -> EventRecord | None:
         """One event."""
@@ -193,12 +207,7 @@ class Store(SheetQueries, PhoneQueries):
         with self._write() as s:
             s.add(row)
             s.flush()
-            for entry in entries:
-                s.add(
-                    t.EntryRow(
-                        printer_id=printer_id, case_id=case_id, event_id=row.id, document=entry.model_dump_json()
-                    )
-                )
+            self._add_lines(s, printer_id, case_id, row.id, entries, person)
             return key(row.id)
 
     def finish_step(
@@ -219,15 +228,7 @@ class Store(SheetQueries, PhoneQueries):
             }
             if row is None or not changed(s, change.values(**values)):
                 return False
-            for entry in entries:
-                s.add(
-                    t.EntryRow(
-                        printer_id=row.printer_id,
-                        case_id=row.case_id,
-                        event_id=event_id,
-                        document=entry.model_dump_json(),
-                    )
-                )
+            self._add_lines(s, row.printer_id, row.case_id, event_id, entries, person)
             return True
 
     def drop_step(self, event_id: int, at: datetime) -> bool:
@@ -238,22 +239,6 @@ class Store(SheetQueries, PhoneQueries):
                 col(table.id) == event_id, col(table.started).is_not(None), col(table.finished).is_(None), col(table.dropped).is_(None)
             )  # fmt: skip
             return changed(s, change.values(dropped=iso(at)))
-
-    def book(self, printer_id: int, case_id: int | None, entries: Iterable[Entry]) -> None:
-        """Adds entries that belong to no step, such as a sheet's own ink."""
-        with self._write() as s:
-            for entry in entries:
-                s.add(t.EntryRow(printer_id=printer_id, case_id=case_id, document=entry.model_dump_json()))
-
-    def entries(self, *, printer_id: int | None = None, case_id: int | None = None) -> list[Entry]:
-        """Entries of the book, oldest first."""
-        query = select(t.EntryRow).order_by(col(t.EntryRow.id))
-        if printer_id is not None:
-            query = query.where(t.EntryRow.printer_id == printer_id)
-        if case_id is not None:
-            query = query.where(t.EntryRow.case_id == case_id)
-        with self._read() as s:
-            return [Entry.model_validate_json(row.document) for row in s.exec(query)]
 
     # Forms sent twice
 

@@ -1,11 +1,12 @@
 """What the store hands out: frozen records of core values with their keys."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, field
 from datetime import datetime
 
 from dusky_sieve.core.case import ChannelFaults, LevelEvent, NoteEvent, Printer, StepEvent
 from dusky_sieve.core.layout import Backing, Layout
 from dusky_sieve.core.reading import Change, Reading
+from dusky_sieve.core.upkeep import TaskName
 
 
 @dataclass(frozen=True)
@@ -14,12 +15,14 @@ class Habits:
 
     ticked : lines of the list before printing that stay ticked
     accept_sure : a reading without an unsure mark is accepted without somebody looking at it
+    intervals : days between two times of a task of upkeep, where the owner set them; 0 for never
     doubts : of a layout learnt from a photo, what somebody should check
     """
 
     ticked: tuple[str, ...] = ()
     accept_sure: bool = False
     doubts: tuple[str, ...] = ()
+    intervals: dict[TaskName, float] = field(default_factory=dict)
 
 
 @dataclass(frozen=True)
@@ -65,7 +68,10 @@ class CaseRecord:
 
 @dataclass(frozen=True)
 class SheetRecord:
-    """A sheet: read from a photo, or told by hand. `faults` None until somebody accepted the reading."""
+    """A sheet: read from a photo, or told by hand. `faults` None until somebody accepted the reading.
+
+    read : whether there is a reading, which lists of sheets leave out; bad : faults in all once accepted
+    """
 
     id: int
     printer_id: int
@@ -78,6 +84,8 @@ class SheetRecord:
     changes: tuple[Change, ...]
     why: str | None
     person: str
+    read: bool = False
+    bad: int | None = None
 
 
 @dataclass(frozen=True)

@@ -7,6 +7,7 @@ from pydantic import TypeAdapter
 
 from dusky_sieve.core.case import ChannelFaults, LevelEvent, NoteEvent, Printer, StepEvent
 from dusky_sieve.core.layout import Backing, Layout
+from dusky_sieve.core.ledger import Entry
 from dusky_sieve.core.reading import Change, Reading
 from dusky_sieve.store import tables as t
 from dusky_sieve.store.records import (
@@ -51,6 +52,21 @@ def changes_json(changes: tuple[Change, ...]) -> str:
     return _CHANGES.dump_json(changes).decode()
 
 
+def entry_row(printer_id: int, case_id: int | None, event_id: int | None, entry: Entry, person: str) -> t.EntryRow:
+    """A line of the book as a row: its document, and what is added up in columns of their own."""
+    return t.EntryRow(
+        printer_id=printer_id, case_id=case_id, event_id=event_id, document=entry.model_dump_json(exclude_defaults=True), what=entry.what,
+        at=iso(entry.at), channel=entry.channel, ink_ml=entry.ink_ml, waste_ml=entry.waste_ml, cost=entry.cost, replaces=entry.replaces, person=person,
+    )  # fmt: skip
+
+
+def bad_of(faults: dict[str, ChannelFaults] | None) -> int | None:
+    """Faults in all, an absent channel counted as one; nothing where nobody vouched for them."""
+    if faults is None:
+        return None
+    return sum(1 if f.all_missing else len({*f.missing, *f.weak, *f.deflected}) for f in faults.values())
+
+
 def printer_record(row: t.PrinterRow) -> PrinterRecord:
     """A printer's row as a record."""
     return PrinterRecord(
@@ -80,11 +96,12 @@ def _photos(row: t.SheetRow) -> tuple[int, ...]:
     return () if row.photo_id is None else (row.photo_id, *(json.loads(row.more_photos) if row.more_photos else ()))
 
 
-def sheet_record(row: t.SheetRow) -> SheetRecord:
-    """A sheet's row as a record."""
+def sheet_record(row: t.SheetRow, *, brief: bool | None = None) -> SheetRecord:
+    """A sheet's row as a record; brief (whether it was read) leaves the reading itself out, which is most of it."""
     return SheetRecord(
         id=key(row.id), printer_id=row.printer_id, case_id=row.case_id, photo_ids=_photos(row), at=time_of(row.at),
-        reading=Reading.model_validate_json(row.reading) if row.reading else None,
+        reading=Reading.model_validate_json(row.reading) if brief is None and row.reading else None,
+        read=bool(row.reading) if brief is None else brief, bad=row.bad,
         faults=_FAULTS.validate_json(row.faults) if row.faults is not None else None,
         lines=json.loads(row.lines) if row.lines else {},
         changes=_CHANGES.validate_json(row.changes) if row.changes else (), why=row.why, person=row.person,

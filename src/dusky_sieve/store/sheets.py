@@ -7,7 +7,8 @@ from pathlib import Path
 
 from sqlalchemy import or_, text, update
 from sqlalchemy.exc import IntegrityError
-from sqlmodel import col, select
+from sqlalchemy.orm import defer
+from sqlmodel import col, func, select
 
 from dusky_sieve.core.case import ChannelFaults
 from dusky_sieve.core.layout import Backing
@@ -16,7 +17,7 @@ from dusky_sieve.files import write_synced
 from dusky_sieve.store import tables as t
 from dusky_sieve.store.base import Base, changed
 from dusky_sieve.store.records import PhotoRecord, SheetRecord
-from dusky_sieve.store.rows import changes_json, faults_json, iso, key, photo_record, sheet_record
+from dusky_sieve.store.rows import bad_of, changes_json, faults_json, iso, key, photo_record, sheet_record, time_of
 
 
 class SheetQueries(Base):
@@ -78,7 +79,7 @@ class SheetQueries(Base):
         """A sheet as it arrived; `faults` only where somebody vouches for them."""
         row = t.SheetRow(
             printer_id=printer_id, case_id=case_id, photo_id=photos[0] if photos else None, more_photos=json.dumps(photos[1:]) if photos[1:] else None, at=iso(at), person=person, why=why,
-            reading=reading.model_dump_json(exclude_none=True) if reading else None, faults=faults_json(faults),
+            reading=reading.model_dump_json(exclude_none=True) if reading else None, faults=faults_json(faults), bad=bad_of(faults),
             lines=json.dumps(lines) if lines else None,
         )  # fmt: skip
         with self._write() as s:
@@ -102,6 +103,7 @@ class SheetQueries(Base):
                 s,
                 change.values(
                     faults=faults_json(faults),
+                    bad=bad_of(faults),
                     person=person,
                     case_id=case_id,
                     lines=json.dumps(lines) if lines else None,
@@ -141,12 +143,45 @@ class SheetQueries(Base):
             row = s.exec(select(t.SheetRow).where(which).order_by(col(t.SheetRow.id))).first()
             return sheet_record(row) if row else None
 
-    def sheets(self, printer_id: int) -> list[SheetRecord]:
-        """A printer's sheets, oldest first."""
+    def sheets(
+        self, printer_id: int, *, case_id: int | None = None, accepted: bool | None = None, last: int | None = None
+    ) -> list[SheetRecord]:
+        """A printer's sheets, oldest first, without their readings; those of a case, those accepted or not, the last few."""
+        table, at = t.SheetRow, (col(t.SheetRow.at), col(t.SheetRow.id))
+        query = select(table, col(table.reading).is_not(None)).options(defer(col(table.reading)))  # type: ignore[arg-type]
+        query = query.where(table.printer_id == printer_id)
+        if case_id is not None:
+            query = query.where(table.case_id == case_id)
+        if accepted is not None:
+            query = query.where(col(table.faults).is_not(None) if accepted else col(table.faults).is_(None))
+        query = query.order_by(*(c.desc() for c in at)) if last is not None else query.order_by(*at)
         with self._read() as s:
-            rows = s.exec(
-                select(t.SheetRow)
-                .where(t.SheetRow.printer_id == printer_id)
-                .order_by(col(t.SheetRow.at), col(t.SheetRow.id))
-            )
-            return [sheet_record(row) for row in rows]
+            found = [sheet_record(row, brief=bool(read)) for row, read in s.exec(query.limit(last))]
+        return found[::-1] if last is not None else found
+
+    def clear_streak(self, printer_id: int) -> int:
+        """Accepted sheets since the last one with a fault."""
+        table = t.SheetRow
+        with self._read() as s:
+            bad = select(func.max(table.at)).where(table.printer_id == printer_id, col(table.bad) > 0)
+            since = s.exec(bad).one() or ""
+            clear = select(func.count()).where(table.printer_id == printer_id, table.bad == 0, col(table.at) > since)
+            return int(s.exec(clear).one())
+
+    def sheet_counts(self) -> dict[int, int]:
+        """Accepted sheets of each case, by its key."""
+        table = t.SheetRow
+        query = select(table.case_id, func.count()).where(col(table.faults).is_not(None)).group_by(col(table.case_id))
+        with self._read() as s:
+            return {case: count for case, count in s.exec(query) if case is not None}
+
+    def sheet_times(self, printer_id: int) -> list[tuple[datetime, int | None, int]]:
+        """When each accepted sheet was, its case, and its faults in all; oldest first, nothing else read."""
+        table = t.SheetRow
+        query = select(table.at, table.case_id, table.bad).where(
+            table.printer_id == printer_id, col(table.bad).is_not(None)
+        )
+        with self._read() as s:
+            return [
+                (time_of(at), case, bad or 0) for at, case, bad in s.exec(query.order_by(col(table.at), col(table.id)))
+            ]

@@ -2,7 +2,7 @@
 
 from datetime import UTC, datetime
 
-from sqlalchemy import CheckConstraint, Column, ForeignKey, String, Text, UniqueConstraint
+from sqlalchemy import CheckConstraint, Column, Float, ForeignKey, String, Text, UniqueConstraint
 from sqlmodel import Field, SQLModel
 
 
@@ -73,6 +73,7 @@ class SheetRow(SQLModel, table=True):
     lines: str | None = Field(default=None, sa_column=Column(Text))  # channel to light lines counted, as JSON
     changes: str | None = Field(default=None, sa_column=Column(Text))  # core Changes as JSON, oldest first
     why: str | None = None  # why nothing was read
+    bad: int | None = None  # faults that were vouched for; none: not accepted
     person: str = ""
 
 
@@ -108,6 +109,14 @@ class EntryRow(SQLModel, table=True):
         default=None, sa_column=Column(ForeignKey("event.id", ondelete="RESTRICT"), index=True)
     )
     document: str = Field(sa_column=Column(Text, nullable=False))
+    what: str = Field(default="step", sa_column=Column(String, nullable=False, server_default="step"))
+    at: str = Field(default="", sa_column=Column(String, nullable=False, server_default=""))
+    channel: str = Field(default="", sa_column=Column(String, nullable=False, server_default=""))
+    ink_ml: float = Field(default=0.0, sa_column=Column(Float, nullable=False, server_default="0"))
+    waste_ml: float = Field(default=0.0, sa_column=Column(Float, nullable=False, server_default="0"))
+    cost: float = Field(default=0.0, sa_column=Column(Float, nullable=False, server_default="0"))
+    replaces: int | None = Field(default=None, index=True)
+    person: str = Field(default="", sa_column=Column(String, nullable=False, server_default=""))
 
 
 class DoneRow(SQLModel, table=True):
@@ -140,3 +149,23 @@ class PhoneRow(SQLModel, table=True):
         default=None, sa_column=Column(ForeignKey("sheet.id", ondelete="RESTRICT"), index=True)
     )
     state: str = "waiting"
+
+
+class UpkeepRow(SQLModel, table=True):
+    """What somebody said about a task of upkeep: done, skipped, moved."""
+
+    __tablename__ = "upkeep"
+    id: int | None = Field(default=None, primary_key=True)
+    printer_id: int = Field(sa_column=_owner("printer"))
+    task: str
+    at: str
+    document: str = Field(sa_column=Column(Text, nullable=False))
+    person: str = ""
+
+
+class SecretRow(SQLModel, table=True):
+    """The secret in the address of a feed."""
+
+    __tablename__ = "secret"
+    name: str = Field(sa_column=Column(String(40), primary_key=True))
+    value: str

@@ -16,7 +16,7 @@ from starlette.responses import Response
 from dusky_sieve.core.errors import DuskySieveError, OutOfTurn, TooLarge, UnknownThing
 from dusky_sieve.settings import Settings
 from dusky_sieve.store import Store
-from dusky_sieve.web import cases, ladders, phone, pictures, room, setup, sheet_in, sheets
+from dusky_sieve.web import agenda, cases, ladders, ledger, phone, pictures, room, setup, sheet_in, sheets
 from dusky_sieve.web.pages import HERE, page
 from dusky_sieve.web.security import LOOPBACK, Guard
 
@@ -56,7 +56,7 @@ def create_app(settings: Settings, *, clock: Callable[[], datetime] = lambda: da
     known = [*settings.hosts, settings.host, *([phone.own_address()] if settings.phones else [])]
     app.add_middleware(TrustedHostMiddleware, allowed_hosts=known, www_redirect=False)
     app.mount("/static", CachedStatic(directory=HERE / "static"), name="static")
-    for part in (setup, room, sheet_in, sheets, pictures, phone, cases, ladders):
+    for part in (setup, room, sheet_in, sheets, pictures, phone, cases, ladders, ledger, agenda):
         app.include_router(part.router)
 
     @app.exception_handler(DuskySieveError)

@@ -2,7 +2,7 @@
 
 import hashlib
 import secrets
-from datetime import datetime
+from datetime import datetime, tzinfo
 from functools import cache
 from pathlib import Path
 from typing import Any
@@ -58,6 +58,13 @@ def page(request: Request, template: str, status: int = 200, **context: Any) -> 
     if request.cookies.get(COOKIE) != secret:
         answer.set_cookie(COOKIE, secret, httponly=True, samesite="strict", path="/")
     return answer
+
+
+def here() -> tzinfo:
+    """The zone that this machine, and so the room, keeps."""
+    zone = datetime.now().astimezone().tzinfo
+    assert zone is not None  # an aware time has one
+    return zone
 
 
 def go(address: str) -> RedirectResponse:

@@ -40,7 +40,7 @@ def printer_page(request: Request, slug: str) -> Response:
         "printer.html",
         band=present.band(store, record, now),
         record=record,
-        sheets=present.sheet_lines(store, record, now)[:14],
+        sheets=present.sheet_lines(store, record, now),
         cases=store.cases(record.id),
         ladders=services.all_ladders(store),
         abilities=ABILITIES,
@@ -61,26 +61,6 @@ def rules(
     with request.app.state.turn:
         services.set_rules(store, record, ladder, user_level, list(abilities or []))
     return go(f"/printers/{record.slug}#rules")
-
-
-@router.post("/printers/{slug}/levels", dependencies=[Depends(own_form)])
-def level_read(
-    request: Request,
-    slug: str,
-    channel: Annotated[str, Form()],
-    level_ml: Annotated[float, Form()],
-    once: Annotated[str, Form()] = "",
-) -> Response:
-    """Books a tank level somebody read off."""
-    store, now = request.app.state.store, request.app.state.clock()
-    with request.app.state.turn:
-        to = store.went_to(once) if once else None
-        if to is None:
-            record = services.find_printer(store, slug)
-            services.level_read(store, record, channel, level_ml, request.app.state.settings.person, now)
-            to = f"/printers/{record.slug}#tanks"
-            store.remember_form(once, to, now)
-    return go(to)
 
 
 @router.post("/hour", dependencies=[Depends(own_form)])

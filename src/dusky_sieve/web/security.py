@@ -22,7 +22,7 @@ HEADERS = {
     "Permissions-Policy": "camera=(self), microphone=(), geolocation=()",
 }
 LOOPBACK = ("127.0.0.1", "::1", "localhost")
-FOR_PHONES = ("/phone/", "/static/")
+FOR_PHONES = ("/phone/", "/static/", "/feed/")
 NOT_FOR_PHONES = "From another device only the page of a code shown at the desk can be opened.\n"
 TOO_LARGE = "The upload is larger than the {limit} MB that are accepted. Save the photo as JPEG and send that; nothing was kept.\n"
 

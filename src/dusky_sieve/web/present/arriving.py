@@ -66,9 +66,7 @@ def missing_backings(record: PrinterRecord, sheet: SheetRecord) -> list[Backing]
 
 def waiting_sheets(store: Store, record: PrinterRecord) -> list[SheetRecord]:
     """Sheets that were read and that nobody has looked at, newest first."""
-    return [s for s in reversed(store.sheets(record.id)) if s.faults is None and s.reading is not None and not s.why][
-        :9
-    ]
+    return [s for s in reversed(store.sheets(record.id, accepted=False, last=40)) if s.read and not s.why][:9]
 
 
 def before_printing(store: Store, record: PrinterRecord, now: datetime) -> tuple[Tick, ...]:
@@ -106,8 +104,8 @@ def _ink(store: Store, record: PrinterRecord, now: datetime) -> tuple[str, str, 
 
 def _refilled(store: Store, record: PrinterRecord, now: datetime) -> bool:
     return any(
-        isinstance(e.event, StepEvent) and e.event.step == "refill" and now - e.event.at < NEW_INK
-        for e in store.events(record.id)
+        isinstance(e.event, StepEvent) and e.event.step == "refill"
+        for e in store.events(record.id, since=now - NEW_INK)
     )
 
 

@@ -6,6 +6,7 @@ from datetime import datetime
 from dusky_sieve import files, services
 from dusky_sieve.core.advice import Advice
 from dusky_sieve.core.case import ChannelFaults, Printer, StepEvent
+from dusky_sieve.core.upkeep import Due
 from dusky_sieve.drawing import sieve
 from dusky_sieve.store import CaseRecord, EventRecord, PrinterRecord, SheetRecord, Store
 from dusky_sieve.web import words
@@ -63,16 +64,16 @@ class Band:
 def band(store: Store, record: PrinterRecord, now: datetime) -> Band:
     """A printer's state at `now`."""
     printer = services.printer_now(store, record, now)
-    sheets = store.sheets(record.id)
-    accepted = [s for s in sheets if s.faults is not None]
-    waiting = next((s for s in reversed(sheets) if s.faults is None and s.reading is not None and not s.why), None)
+    accepted = store.sheets(record.id, accepted=True, last=1)
+    unseen = store.sheets(record.id, accepted=False, last=20)
+    waiting = next((s for s in reversed(unseen) if s.read and not s.why), None)
     case = services.open_case_of(store, record.id)
     last = accepted[-1] if accepted else None
     running = services.step_under_way(store, case) if case else None
     advice = services.advice_for(store, case, now) if case else None
     ends = running.event.until if running and isinstance(running.event, StepEvent) else None
     closed = next((c for c in store.cases(record.id) if c.closed), None)
-    sentence = _sentence(waiting, running, advice, closed, accepted, now)
+    sentence = _sentence(waiting, running, advice, closed, last, store.clear_streak(record.id), now)
     action = _action(record, waiting, running, advice, case, closed, now)
     rank = 0 if action.turn else 1 if ends and ends > now else 2 if case else 3
     pad = printer.waste
@@ -81,7 +82,7 @@ def band(store: Store, record: PrinterRecord, now: datetime) -> Band:
         record=record, printer=printer, sentence=sentence, detail=_detail(store, case, closed, record, now), channels=_channels(printer, record, last),
         pad_share=share, pad_words=f"{share:.0%}" if pad and share is not None else "not known",
         pad_size=f"of {pad.capacity_ml:.0f} ml" if pad and share is not None else "",
-        pad_grave=bool(share is not None and share >= 0.9), action=action, due=_due(case, running, advice, printer, last, now), order=(rank, record.id),
+        pad_grave=bool(share is not None and share >= 0.9), action=action, due=_due(running, printer, last, services.due_of(store, record, now), now), order=(rank, record.id),
         case=case, rest_ends=ends if ends and ends > now else None, nozzles=max(c.nozzles for c in printer.channels), last_sheet=last,
     )  # fmt: skip
 
@@ -113,7 +114,8 @@ def _sentence(
     running: EventRecord | None,
     advice: Advice | None,
     closed: CaseRecord | None,
-    accepted: list[SheetRecord],
+    last: SheetRecord | None,
+    clear: int,
     now: datetime,
 ) -> str:
     if waiting is not None:
@@ -126,15 +128,10 @@ def _sentence(
         return f"{title} is over: check without cleaning." if running.event.until else f"{title} is under way. {found}"
     if advice is not None:
         return words.finding(advice)
-    if closed is not None and closed.outcome == "handed over" and accepted and words.fault_count(accepted[-1].faults):
-        names = [words.display(n) for n, f in (accepted[-1].faults or {}).items() if f.all_missing]
+    if closed is not None and closed.outcome == "handed over" and last is not None and last.bad:
+        names = [words.display(n) for n, f in (last.faults or {}).items() if f.all_missing]
         gone = f"{words.listed(names)} {'prints' if len(names) == 1 else 'print'} nothing. " if names else ""
         return f"{gone}Handed over; leave it alone until it was seen to."
-    clear = 0
-    for sheet in reversed(accepted):
-        if words.fault_count(sheet.faults):
-            break
-        clear += 1
     if clear:
         return f"Clear for {words.plural(clear, 'sheet')}." if clear > 1 else "Clear."
     return "No sheet yet: print one and photograph it."
@@ -192,12 +189,7 @@ def _action(
 
 
 def _due(
-    case: CaseRecord | None,
-    running: EventRecord | None,
-    advice: Advice | None,
-    printer: Printer,
-    last: SheetRecord | None,
-    now: datetime,
+    running: EventRecord | None, printer: Printer, last: SheetRecord | None, upkeep: list[Due], now: datetime
 ) -> tuple[tuple[str, str], ...]:
     lines: list[tuple[str, str]] = []
     if (
@@ -209,6 +201,11 @@ def _due(
         lines.append((words.day_time(running.event.until, now), "rest ends; then check without cleaning"))
     if last is not None:
         lines.append((words.day_time(last.at, now), "last sheet"))
+    next_up = min(upkeep, key=lambda d: d.at, default=None)
+    if next_up is not None:
+        title = files.upkeep_table()[next_up.name].title.lower()
+        more = sum(d.at <= now for d in upkeep) - 1
+        lines.append(("due" if next_up.at <= now else words.day_time(next_up.at, now), title + (f", and {words.number(more)} more" if more > 0 else "")))  # fmt: skip
     pad = printer.waste
     if pad is not None:
         left = max(0.0, pad.capacity_ml - pad.used_ml)

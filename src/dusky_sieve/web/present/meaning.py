@@ -82,7 +82,7 @@ def meaning(store: Store, case: CaseRecord, now: datetime) -> Meaning:
     record = store.printer_by_id(case.printer_id)
     assert record is not None  # the case's foreign key holds
     advice = services.advice_for(store, case, now)
-    sheets = [s for s in store.sheets(record.id) if s.case_id == case.id and s.faults is not None][-MOST_SHEETS:]
+    sheets = store.sheets(record.id, case_id=case.id, accepted=True)[-MOST_SHEETS:]
     running = services.step_under_way(store, case)
     ladder = services.ladder_of(store, record.printer.ladder)
     step = advice.next
@@ -93,7 +93,7 @@ def meaning(store: Store, case: CaseRecord, now: datetime) -> Meaning:
     shown = running.event.step if running is not None and isinstance(running.event, StepEvent) else step.step
     facts = files.step_table()[shown]
     taken: dict[str, int] = {}
-    for event in store.events(record.id):
+    for event in store.events(record.id, case_id=case.id):
         if event.case_id == case.id and isinstance(event.event, StepEvent) and event.finished:
             taken[event.event.step] = taken.get(event.event.step, 0) + 1
     here = next((r.id for r in ladder.rungs if r.step == shown), None) if running else advice.next.rung
@@ -139,7 +139,7 @@ def _times(
 ) -> tuple[tuple[str, str, bool], ...]:
     steps = [
         e
-        for e in store.events(case.printer_id)
+        for e in store.events(case.printer_id, case_id=case.id)
         if e.case_id == case.id and isinstance(e.event, StepEvent) and e.finished and e.event.step != "check"
     ]
     out = []

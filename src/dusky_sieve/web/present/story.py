@@ -55,15 +55,15 @@ def story(store: Store, case: CaseRecord, now: datetime) -> Story:
     """A case's moments in order of time, with what they took."""
     record = store.printer_by_id(case.printer_id)
     assert record is not None  # the case's foreign key holds
-    sheets = [s for s in store.sheets(record.id) if s.case_id == case.id and s.faults is not None]
+    sheets = store.sheets(record.id, case_id=case.id, accepted=True)
     moments = [_sheet_moment(record, s, i, now) for i, s in enumerate(sheets, 1)]
-    entries = store.entries(case_id=case.id)
-    for event in store.events(record.id):
+    entries = [e for e in store.entries(case_id=case.id) if e.step is not None]
+    for event in store.events(record.id, case_id=case.id):
         if event.case_id != case.id or event.dropped:
             continue
         moments.append(_event_moment(event, entries, now))
     moments.sort(key=lambda m: m.at)
-    names = sorted({e.step for e in entries}, key=lambda n: -sum(e.ink_ml for e in entries if e.step == n))
+    names = sorted({e.step for e in entries if e.step}, key=lambda n: -sum(e.ink_ml for e in entries if e.step == n))
     table = []
     for name in names:
         of = [e for e in entries if e.step == name]
@@ -79,7 +79,7 @@ def story(store: Store, case: CaseRecord, now: datetime) -> Story:
     ladder = services.ladder_of(store, record.printer.ladder)
     done = [
         e.event
-        for e in store.events(record.id)
+        for e in store.events(record.id, case_id=case.id)
         if e.case_id == case.id and e.finished and not e.dropped and isinstance(e.event, StepEvent)
     ]
     running = services.step_under_way(store, case)
@@ -92,7 +92,7 @@ def story(store: Store, case: CaseRecord, now: datetime) -> Story:
     counted: dict[str, int] = {}
     for step in done:
         counted[step.step] = counted.get(step.step, 0) + 1
-    spent = [Spent(e.at, files.step_table()[e.step].title, e.ink_ml) for e in _by_step(entries)]
+    spent = [Spent(e.at, files.step_table()[e.step or "check"].title, e.ink_ml) for e in _by_step(entries)]
     read = [(s.at, _faults(record, s)) for s in sheets if s.faults]
     ended = f" It was {case.outcome} {words.day_time(case.closed, now)}." if case.closed else ""
     return Story(
@@ -114,7 +114,7 @@ def _by_step(entries: list[Entry]) -> list[Entry]:
     """One entry a step: its channels' ink together."""
     whole: dict[tuple[datetime, str], Entry] = {}
     for entry in entries:
-        key = (entry.at, entry.step)
+        key = (entry.at, entry.step or "")
         known = whole.get(key)
         whole[key] = entry if known is None else known.model_copy(update={"ink_ml": known.ink_ml + entry.ink_ml})
     return [whole[key] for key in sorted(whole)]
@@ -204,8 +204,9 @@ def case_lines(store: Store, now: datetime) -> list[CaseLine]:
     """All cases, newest first."""
     printers = {p.id: p for p in store.printers()}
     out = []
+    counts, spent = store.sheet_counts(), store.spent()
     for case in store.cases():
-        sheets = sum(1 for s in store.sheets(case.printer_id) if s.case_id == case.id and s.faults is not None)
+        ink, waste, cost = spent.get(case.id, (0.0, 0.0, 0.0))
         state = case.outcome or "closed" if case.closed else "open"
         out.append(
             CaseLine(
@@ -213,11 +214,14 @@ def case_lines(store: Store, now: datetime) -> list[CaseLine]:
                 printers[case.printer_id].name,
                 state,
                 words.day_time(case.opened, now),
-                services.cost_so_far(store, case),
-                sheets,
+                Total(ink_ml=ink, waste_ml=waste, cost=cost),
+                counts.get(case.id, 0),
             )
         )
     return out
+
+
+SHEETS_SHOWN = 14  # of a printer's sheets, the newest
 
 
 @dataclass(frozen=True)
@@ -232,7 +236,7 @@ class SheetLine:
 def sheet_lines(store: Store, record: PrinterRecord, now: datetime) -> list[SheetLine]:
     """A printer's sheets, newest first."""
     out = []
-    for sheet in reversed(store.sheets(record.id)):
+    for sheet in reversed(store.sheets(record.id, last=SHEETS_SHOWN)):
         unread = "not found on the photo" if sheet.why else "not looked at yet" if sheet.faults is None else ""
         state = unread or words.sheet_says(sheet.faults)
         out.append(SheetLine(sheet, words.day_time(sheet.at, now), state))

@@ -141,7 +141,7 @@ def light_table(store: Store, record: PrinterRecord, sheet: SheetRecord, looking
         drawn = straight.overlay(record.layout, reading, backing, links, wrong=wrong, lattice=looking.lattice)
         asked = urlencode({k: v for k, v in (("place", shown), ("only", looking.only)) if v})
         picture = f"/sheets/{sheet.id}/straight.jpg" + (f"?{asked}" if asked else "")
-        under = _under(compared, photo.backing)
+        under = _under(store, compared, photo.backing)
     blocks = reading.blocks if reading else ()
     marks = sum(sum((b.counts or {}).values()) for b in blocks)
     here = at or 0
@@ -192,11 +192,14 @@ def _pulls(record: PrinterRecord, looking: Looking) -> tuple[Choice, ...]:
 
 def _earlier(store: Store, sheet: SheetRecord) -> list[SheetRecord]:
     """Accepted sheets before this one, newest first."""
-    kept = [s for s in store.sheets(sheet.printer_id) if s.faults and (s.at, s.id) < (sheet.at, sheet.id)]
+    kept = [
+        s for s in store.sheets(sheet.printer_id, accepted=True) if s.faults and (s.at, s.id) < (sheet.at, sheet.id)
+    ]
     return kept[::-1]
 
 
-def _under(compared: SheetRecord | None, backing: Backing) -> str:
+def _under(store: Store, earlier: SheetRecord | None, backing: Backing) -> str:
+    compared = store.sheet(earlier.id) if earlier is not None and earlier.read else None
     if compared is None or compared.reading is None or compared.why:
         return ""
     place = next((k for k, p in enumerate(compared.reading.photos) if p.backing == backing and p.found), None)

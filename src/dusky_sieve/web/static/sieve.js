@@ -117,11 +117,16 @@ document.addEventListener("alpine:init", () => {
   }));
   Alpine.data("countdown", () => ({
     left: "",
+    ask: "Notification" in window && Notification.permission === "default",
+    tell() { Notification.requestPermission().then(() => { this.ask = false; }); },
     init() {
       const until = Date.parse(this.$el.dataset.until);
       const tick = () => {
         const seconds = Math.max(0, Math.round((until - Date.now()) / 1000));
-        if (seconds === 0) return location.reload();
+        if (seconds === 0) {
+          if ("Notification" in window && Notification.permission === "granted") new Notification(this.$el.dataset.over || "The wait is over.");
+          return location.reload();
+        }
         const h = Math.floor(seconds / 3600), m = Math.floor((seconds % 3600) / 60), s = seconds % 60;
         this.left = h ? `${h} h ${m} min left` : m ? `${m} min ${s} s left` : `${s} s left`;
       };

@@ -9,23 +9,40 @@ from dusky_sieve.core.case import Case, Channel, LevelEvent, Printer, StepEvent
 from dusky_sieve.core.layout import Frozen
 from dusky_sieve.core.steps import Range, StepName, StepTable
 
+What = Literal["step", "print", "fill", "level", "pad", "void"]
+
 
 class Entry(Frozen):
-    """Ink that left one channel's tank.
+    """One line of the book; never changed, only replaced by a later one.
 
-    waste_ml : the part of ink_ml that went to the pad; the rest lies on paper
-    basis : "estimate" until somebody measured it
+    what : "step" ink that a step or a sheet took from a tank, "print" ink that prints took, "fill" ink put in,
+    "level" what was read off a tank, "pad" what the pad holds from then on, "void" nothing: the line it replaces was wrong
+    ink_ml : that amount; low_ml, high_ml : its range; waste_ml : the part that went to the pad, the rest lies on paper
+    units : how many times a step's usual amount; sigma_ml : one-sigma of a reading; said : a reading as it was read
+    basis : "estimate" until somebody measured it or the printer's own use was learnt
+    replaces : number of the line that this one stands for instead; entered : when it was written down
     """
 
     at: datetime
-    step: StepName
-    channel: str
-    ink_ml: float
-    low_ml: float
-    high_ml: float
-    waste_ml: float
-    cost: float
-    basis: Literal["estimate", "measured"] = "estimate"
+    what: What = "step"
+    step: StepName | None = None
+    channel: str = ""
+    ink_ml: float = 0.0
+    low_ml: float = 0.0
+    high_ml: float = 0.0
+    waste_ml: float = 0.0
+    cost: float = 0.0
+    basis: Literal["estimate", "learned", "measured"] = "estimate"
+    units: float = 1.0
+    sigma_ml: float | None = None
+    said: str = ""
+    replaces: int | None = None
+    entered: datetime | None = None
+
+    @property
+    def spends(self) -> bool:
+        """Whether ink left a tank for good."""
+        return self.what in ("step", "print")
 
 
 class Total(Frozen):
@@ -65,6 +82,7 @@ def book_step(printer: Printer, step: StepEvent, table: StepTable, *, share: flo
         touched = list(printer.channels)
     pages = step.sheets if step.step == "paper_flush" and step.sheets else 1
     named = {c.name: c for c in printer.channels}
+    usual = facts.ink(1).typical
     amounts: dict[str, tuple[Range, bool]] = {}
     for channel in touched:
         one = facts.ink(step.level)
@@ -84,7 +102,7 @@ def book_step(printer: Printer, step: StepEvent, table: StepTable, *, share: flo
             Entry(
                 at=step.at, step=step.step, channel=name, ink_ml=_ml(ink.typical), low_ml=_ml(ink.low), high_ml=_ml(ink.high),
                 waste_ml=_ml(ink.typical * facts.waste_share), cost=round(ink.typical * named[name].price_per_ml, 4),
-                basis="measured" if known else "estimate",
+                basis="measured" if known else "estimate", units=round(ink.typical / usual, 4) if usual and not known else 1.0,
             )
         )  # fmt: skip
     return tuple(entries)
@@ -96,6 +114,8 @@ def add_up(entries: Iterable[Entry]) -> Total:
     ink = low = high = waste = cost = 0.0
     measured = True
     for entry in entries:
+        if not entry.spends:
+            continue
         by_channel[entry.channel] += entry.ink_ml
         ink, low, high = ink + entry.ink_ml, low + entry.low_ml, high + entry.high_ml
         waste, cost = waste + entry.waste_ml, cost + entry.cost
