@@ -44,11 +44,17 @@ def history(rng: np.random.Generator) -> tuple[Printer, dict[int, Entry], dict[s
         for name in STEPS:
             if rng.random() < A_DAY[name] and level > truth[name]:
                 level -= truth[name]
-                lines[len(lines) + 1] = Entry(at=at + timedelta(hours=2), step=name, channel="black", ink_ml=table[name].ink(1).typical)
+                lines[len(lines) + 1] = Entry(
+                    at=at + timedelta(hours=2), step=name, channel="black", ink_ml=table[name].ink(1).typical
+                )
         level = max(0.0, level - truth[PRINTS])
         if level < 0.3 * full:
-            lines[len(lines) + 1] = Entry(at=at + timedelta(hours=22), what="fill", step="refill", channel="black", ink_ml=full - level)
-            lines[len(lines) + 1] = Entry(at=at + timedelta(hours=22), what="level", channel="black", ink_ml=full, sigma_ml=0.02 * full)
+            lines[len(lines) + 1] = Entry(
+                at=at + timedelta(hours=22), what="fill", step="refill", channel="black", ink_ml=full - level
+            )
+            lines[len(lines) + 1] = Entry(
+                at=at + timedelta(hours=22), what="level", channel="black", ink_ml=full, sigma_ml=0.02 * full
+            )
             level = full
     return printer, lines, truth
 
@@ -69,7 +75,9 @@ def main() -> None:
             inside.setdefault(found.kind, []).append(found.low_ml <= true <= found.high_ml)
             better.setdefault(found.kind, []).append(abs(found.ml - true) / max(abs(found.prior_ml - true), 1e-6))
     for kind, hits in inside.items():
-        print(f"{kind:12} within its interval {np.mean(hits):6.1%} of {len(hits)}; error {np.median(better[kind]):.2f} of the estimate's")
+        print(
+            f"{kind:12} within its interval {np.mean(hits):6.1%} of {len(hits)}; error {np.median(better[kind]):.2f} of the estimate's"
+        )
     print(f"all          within its interval {np.mean([h for hits in inside.values() for h in hits]):6.1%}")
 
 

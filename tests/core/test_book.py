@@ -47,6 +47,10 @@ def level(day, ml, channel="black", **more):
     return Entry(at=NOON + day * DAY, what="level", channel=channel, ink_ml=ml, **more)
 
 
+def ahead(printer, lines, now):
+    return forecast(printer, lines, replay(printer, lines), learn(printer, lines, STEPS), STEPS, now)
+
+
 def test_every_millilitre_is_somewhere():
     # Black 50 ml. A clean takes 0.8 to the pad, a page of it 1.2 onto paper, the eye then finds 45 and not 48:
     # 3 ml went and nobody booked them. Filled up: 70 - 45 = 25 from the bottle. The pad: 100 + 2 x 0.8 (cyan too).
@@ -171,7 +175,7 @@ def test_the_days_ahead_are_what_is_left_over_what_goes_a_day():
     # 0.5 ml a day learnt; 40 ml at the last reading, today; low at a tenth of 70: (40 - 7) / 0.5 = 66 days.
     lines = numbered(level(0, 50, sigma_ml=0.01), level(20, 40, sigma_ml=0.01))
     now = NOON + 20 * DAY
-    seen = forecast(LARCH, lines, learn(LARCH, lines, STEPS), STEPS, now)
+    seen = ahead(LARCH, lines, now)
     black = seen.tanks[0]
     assert black.days == pytest.approx(66, abs=0.5)
     assert black.days_low <= black.days <= black.days_high
@@ -179,14 +183,14 @@ def test_the_days_ahead_are_what_is_left_over_what_goes_a_day():
     assert (seen.deep_tank, seen.deep_pad, seen.pad_said) == (None, 4, None)
     full = LARCH.model_copy(update={"channels": (BLACK.model_copy(update={"level_ml": 48.0}),)})
     # A third of 70 is 23.3: at 48 ml, 36 ml and 24 ml a deep clean of 12 ml may start, at 12 ml none.
-    assert forecast(full, {}, learn(full, {}, STEPS), STEPS, NOON).deep_tank == 3
+    assert ahead(full, {}, NOON).deep_tank == 3
 
 
 @pytest.mark.parametrize(("used", "said"), [(150, None), (157, 0.8), (178, 0.9), (187, 0.95), (230, 0.95)])
 def test_a_filling_pad_is_said_early(used, said):
     printer = LARCH.model_copy(update={"waste": Waste(capacity_ml=200, used_ml=used)})
     lines = numbered(*did(0, "clean"), *did(3, "clean"))
-    seen = forecast(printer, lines, learn(printer, lines, STEPS), STEPS, NOON + 8 * DAY)
+    seen = ahead(printer, lines, NOON + 8 * DAY)
     assert seen.pad_said == said
     # Two cleans of 1.6 ml in eight days are 0.4 ml a day.
     assert seen.pad_a_day_ml == pytest.approx(0.4)

@@ -2,6 +2,7 @@
 
 from dusky_sieve.services.cases import (
     FACTS,
+    advice_by_school,
     advice_for,
     case_document,
     close_case,
@@ -29,7 +30,16 @@ from dusky_sieve.services.clock import (
     tasks_of,
 )
 from dusky_sieve.services.ladders import all_ladders, keep_ladder, ladder_of, set_rules
-from dusky_sieve.services.ledger import Account, account_of, brought_in, filled, level_read, pad_said, put_right
+from dusky_sieve.services.ledger import (
+    Account,
+    account_of,
+    brought_in,
+    filled,
+    forecast_of,
+    level_read,
+    pad_said,
+    put_right,
+)
 from dusky_sieve.services.phones import pair_phone, paired_phone
 from dusky_sieve.services.printers import Box, Row, photo_of, set_up, taught_layout, teach_again
 from dusky_sieve.services.sheets import (
@@ -62,6 +72,7 @@ __all__ = [
     "Upload",
     "accept_sheet",
     "account_of",
+    "advice_by_school",
     "advice_for",
     "agenda",
     "all_ladders",
@@ -80,6 +91,7 @@ __all__ = [
     "find_printer",
     "find_sheet",
     "finish_step",
+    "forecast_of",
     "idle_of",
     "keep_intervals",
     "keep_ladder",

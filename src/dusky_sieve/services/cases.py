@@ -5,11 +5,11 @@ from datetime import datetime
 from typing import Any
 
 from dusky_sieve import files
-from dusky_sieve.core.advice import Advice, advise
+from dusky_sieve.core.advice import Advice, Ladder, advise
 from dusky_sieve.core.advice.situation import CHANGES_FAULTS
 from dusky_sieve.core.case import Case, LevelEvent, NoteEvent, Outcomes, Printer, SheetEvent, StepEvent
 from dusky_sieve.core.errors import OutOfTurn, UnknownThing, UnusableInput
-from dusky_sieve.core.ledger import Total, add_up, replay, standing
+from dusky_sieve.core.ledger import Entry, Total, add_up, replay
 from dusky_sieve.core.steps import WAITS, StepName
 from dusky_sieve.services.ladders import all_ladders, ladder_of
 from dusky_sieve.store import CaseRecord, EventRecord, PrinterRecord, SheetRecord, Store
@@ -80,18 +80,11 @@ def step_record(store: Store, case: CaseRecord) -> dict[StepName, Outcomes]:
     """How each step did in this printer's other cases: how often it was done, how often the next sheet was clear."""
     done: dict[StepName, int] = {}
     cleared: dict[StepName, int] = {}
-    sheets: dict[int, list[tuple[datetime, int]]] = {}
-    for at, case_id, bad in store.sheet_times(case.printer_id):
-        if case_id is not None:
-            sheets.setdefault(case_id, []).append((at, bad))
-    for at, case_id, name in store.step_times(case.printer_id):
-        if case_id is None or case_id == case.id or name not in CHANGES_FAULTS:
-            continue
-        step = next(n for n in CHANGES_FAULTS if n == name)
-        after = next((bad for seen, bad in sheets.get(case_id, ()) if seen > at), None)
-        if after is not None:
+    for name, bad in store.outcomes(case.printer_id, case.id):
+        step = next((n for n in CHANGES_FAULTS if n == name), None)
+        if step is not None:
             done[step] = done.get(step, 0) + 1
-            cleared[step] = cleared.get(step, 0) + (after == 0)
+            cleared[step] = cleared.get(step, 0) + (bad == 0)
     return {name: Outcomes(done=count, cleared=cleared[name]) for name, count in done.items()}
 
 
@@ -103,25 +96,31 @@ def _happened(record: EventRecord) -> bool:
     return record.started is None or record.finished is not None or waits
 
 
-def advice_for(
-    store: Store, case: CaseRecord, now: datetime, ladder_id: str | None = None, *, schools: bool = False
-) -> Advice:
-    """What to do next in a case; with `schools` also what every other ladder would do."""
+def advice_for(store: Store, case: CaseRecord, now: datetime) -> Advice:
+    """What to do next in a case, by the ladder that its printer follows."""
     document = case_document(store, case, now)
-    tables = (files.step_table(), files.cause_table(), files.cure_table())
-    ladder = ladder_of(store, ladder_id or document.printer.ladder)
-    return advise(document, ladder, *tables, all_ladders(store).values() if schools else ())
+    return _advice(document, ladder_of(store, document.printer.ladder))
+
+
+def advice_by_school(store: Store, case: CaseRecord, now: datetime) -> dict[str, Advice]:
+    """What each ladder would do next in a case, by the ladder's id."""
+    document = case_document(store, case, now)
+    return {ladder.id: _advice(document, ladder) for ladder in all_ladders(store).values()}
+
+
+def _advice(document: Case, ladder: Ladder) -> Advice:
+    return advise(document, ladder, files.step_table(), files.cause_table(), files.cure_table())
 
 
 def printer_now(store: Store, printer: PrinterRecord, now: datetime) -> Printer:
     """The printer with its tanks and pad as the book has them now."""
-    tanks, (pad_said, since) = store.tanks(printer.id), store.pad(printer.id)
+    names = [c.name for c in printer.printer.channels]
+    tanks, (pad_said, since) = store.tanks(printer.id, names), store.pad(printer.id)
     channels = []
     for channel in printer.printer.channels:
-        known = tanks.get(channel.name)
-        base = channel.level_ml if known is None or known.level_ml is None else known.level_ml
-        moved = known.since_ml if known is not None else 0.0
-        level = None if base is None else round(max(0.0, base + moved), 3)
+        known = tanks[channel.name]
+        base = channel.level_ml if known.level_ml is None else known.level_ml
+        level = None if base is None else round(max(0.0, base + known.since_ml), 3)
         channels.append(channel.model_copy(update={"level_ml": level}))
     pad = printer.printer.waste
     if pad is not None:
@@ -131,23 +130,25 @@ def printer_now(store: Store, printer: PrinterRecord, now: datetime) -> Printer:
 
 def levels_of_case(store: Store, case: CaseRecord, now: datetime) -> list[LevelEvent | NoteEvent]:
     """What the book knows of a case's tanks beyond its steps: levels read, what was in them after a fill, a new pad."""
-    record = store.printer_by_id(case.printer_id)
-    assert record is not None  # the case's foreign key holds
-    lines = {line.number: line.entry for line in store.lines(case.printer_id)}
     found: list[LevelEvent | NoteEvent] = []
-    ended = case.closed or now
-    for _, entry in standing(lines):
-        if not case.opened < entry.at <= ended or entry.spends:
-            continue
+    for entry in store.readings(case.printer_id, case.opened, case.closed or now):
         if entry.what == "pad" and entry.ink_ml == 0:
             found.append(NoteEvent(kind="note", at=entry.at, facts={"pad_replaced": True}))
         elif entry.what == "level":
             found.append(LevelEvent(kind="level", at=entry.at, channel=entry.channel, level_ml=entry.ink_ml))
         elif entry.what == "fill" and entry.step is None:
-            level = replay(record.printer, lines, entry.at).levels[entry.channel]
+            level = _level_then(store, case.printer_id, entry)
             if level is not None:
                 found.append(LevelEvent(kind="level", at=entry.at, channel=entry.channel, level_ml=level))
     return found
+
+
+def _level_then(store: Store, printer_id: int, fill: Entry) -> float | None:
+    """What a tank held once it was filled."""
+    record = store.printer_by_id(printer_id)
+    assert record is not None  # the case's foreign key holds
+    lines = {line.number: line.entry for line in store.lines(printer_id)}
+    return replay(record.printer, lines, fill.at).levels[fill.channel]
 
 
 def cost_so_far(store: Store, case: CaseRecord) -> Total:

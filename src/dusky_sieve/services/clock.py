@@ -26,7 +26,7 @@ from dusky_sieve.core.upkeep import (
 )
 from dusky_sieve.core.upkeep.idle import STOOD
 from dusky_sieve.services.cases import open_case_of, step_under_way
-from dusky_sieve.store import PrinterRecord, Store
+from dusky_sieve.store import CaseRecord, EventRecord, PrinterRecord, Store
 
 FEED = "calendar"
 AHEAD = timedelta(weeks=10)  # of upkeep in the feed
@@ -52,9 +52,11 @@ def tasks_of(printer: PrinterRecord) -> tuple[Task, ...]:
 
 def due_of(store: Store, printer: PrinterRecord, now: datetime) -> list[Due]:
     """When each of a printer's tasks is due."""
-    sheets = store.sheet_times(printer.id)
-    steps = store.step_times(printer.id)
-    done = [("check", at) for at, _, _ in sheets] + [(step, at) for at, _, step in steps]
+    return store.remembered(printer.id, ("due", now.date()), lambda: _due_of(store, printer, now))
+
+
+def _due_of(store: Store, printer: PrinterRecord, now: datetime) -> list[Due]:
+    done = list(store.last_done(printer.id).items())
     logs = store.upkeep(printer.id)
     done += [("exercise", log.at) for log in logs if log.name == "exercise" and log.what == "done"]
     since = min((at for _, at in done), default=now)
@@ -67,8 +69,7 @@ def agenda(store: Store, now: datetime, zone: tzinfo) -> list[Item]:
     midnight = (today + timedelta(days=1)).replace(hour=0, minute=0, second=0, microsecond=0)
     items: list[Item] = []
     for printer in store.printers():
-        case = open_case_of(store, printer.id)
-        running = step_under_way(store, case) if case else None
+        case, running = store.remembered(printer.id, ("running",), lambda printer=printer: _running(store, printer))  # type: ignore[misc]
         resting = False
         if case is not None and running is not None and isinstance(running.event, StepEvent) and running.event.until:
             resting = running.event.step in WAITS and running.event.until > now
@@ -81,6 +82,11 @@ def agenda(store: Store, now: datetime, zone: tzinfo) -> list[Item]:
             href = f"/printers/{printer.slug}/sheet-in" if task.name == "check" else ""
             items.append(Item(printer, task.at, sort_out(task.at, now, midnight), facts.title, aside, task, href))
     return sorted(items, key=lambda i: i.at)
+
+
+def _running(store: Store, printer: PrinterRecord) -> tuple[CaseRecord | None, EventRecord | None]:
+    case = open_case_of(store, printer.id)
+    return case, step_under_way(store, case) if case else None
 
 
 def say_of_task(
@@ -107,7 +113,11 @@ def keep_intervals(store: Store, printer: PrinterRecord, days: dict[TaskName, fl
 
 def idle_of(store: Store, printer: PrinterRecord) -> IdleRecord:
     """What standing idle cost this printer: each accepted sheet that came after it had stood."""
-    events: list[tuple[datetime, int | None]] = [(at, None) for at, _, _ in store.step_times(printer.id)]
+    return store.remembered(printer.id, ("idle",), lambda: _idle_of(store, printer))
+
+
+def _idle_of(store: Store, printer: PrinterRecord) -> IdleRecord:
+    events: list[tuple[datetime, int | None]] = [(at, None) for at, _ in store.step_times(printer.id)]
     events += [(at, bad) for at, _, bad in store.sheet_times(printer.id)]
     before: datetime | None = None
     stands: list[Stand] = []

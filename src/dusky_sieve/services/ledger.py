@@ -21,31 +21,43 @@ from dusky_sieve.core.ledger import (
     replay,
     standing,
 )
+from dusky_sieve.core.ledger.use import Month, by_month
 from dusky_sieve.services.cases import open_case_of
 from dusky_sieve.store import BookLine, PrinterRecord, Store
 
 
 @dataclass(frozen=True)
 class Account:
-    """A printer's book: every line, what it comes to, what was learnt, what to expect."""
+    """A printer's book: every line, what it comes to, what was learnt, where ink went by month."""
 
     lines: list[BookLine]
     numbered: dict[int, Entry]
     books: Books
     lessons: Lessons
-    ahead: Forecast
+    months: tuple[Month, ...]
 
 
-def account_of(store: Store, printer: PrinterRecord, now: datetime) -> Account:
-    """The whole book of a printer."""
-    lines = store.lines(printer.id)
-    numbered = {line.number: line.entry for line in lines}
-    table = files.step_table()
-    lessons = learn(printer.printer, numbered, table)
-    return Account(
-        lines=lines, numbered=numbered, books=replay(printer.printer, numbered, now), lessons=lessons,
-        ahead=forecast(printer.printer, numbered, lessons, table, now),
-    )  # fmt: skip
+def account_of(store: Store, printer: PrinterRecord, zone: tzinfo) -> Account:
+    """The whole book of a printer, worked out once until the book changes."""
+
+    def make() -> Account:
+        lines = store.lines(printer.id)
+        numbered = {line.number: line.entry for line in lines}
+        lessons = learn(printer.printer, numbered, files.step_table())
+        books = replay(printer.printer, numbered)
+        return Account(lines, numbered, books, lessons, by_month(printer.printer, books, numbered, zone))
+
+    return store.remembered(printer.id, ("account", str(zone)), make)
+
+
+def forecast_of(store: Store, printer: PrinterRecord, now: datetime, zone: tzinfo) -> Forecast:
+    """The days ahead of a printer, to the hour."""
+    account = account_of(store, printer, zone)
+
+    def make() -> Forecast:
+        return forecast(printer.printer, account.numbered, account.books, account.lessons, files.step_table(), now)
+
+    return store.remembered(printer.id, ("ahead", now.replace(minute=0, second=0, microsecond=0)), make)
 
 
 def level_read(

@@ -1,14 +1,16 @@
 """What all queries stand on: one data folder, reading and writing sessions."""
 
-from collections.abc import Iterator
+from collections.abc import Callable, Iterator
 from contextlib import contextmanager
 from pathlib import Path
-from typing import Any
+from typing import Any, TypeVar
 
-from sqlalchemy import CursorResult
+from sqlalchemy import CursorResult, text
 from sqlmodel import Session
 
 from dusky_sieve.store.engine import open_database
+
+Made = TypeVar("Made")
 
 
 class Base:
@@ -17,6 +19,28 @@ class Base:
     def __init__(self, folder: Path) -> None:
         self.folder = folder
         self.engine = open_database(folder / "sieve.db")
+        self._made: dict[tuple[int, Any], tuple[Any, Any]] = {}
+
+    def stamp(self, printer_id: int) -> int:
+        """A number that every change of what belongs to a printer moves on, in whatever process it is made."""
+        with self._read() as s:
+            asked = {"printer": printer_id}
+            return (
+                s.connection().execute(text("SELECT number FROM stamp WHERE printer_id = :printer"), asked).scalar()
+                or 0
+            )
+
+    def remembered(self, printer_id: int, key: tuple[Any, ...], make: Callable[[], Made]) -> Made:
+        """What `make` gives, worked out again only after something of the printer changed or the key is another.
+
+        The first part of the key says what it is; only the newest of each is kept.
+        """
+        place, mark = (printer_id, key[0]), (self.stamp(printer_id), key)
+        found = self._made.get(place)
+        if found is None or found[0] != mark:
+            found = self._made[place] = (mark, make())
+        made: Made = found[1]
+        return made
 
     def close(self) -> None:
         """Lets go of the database file."""

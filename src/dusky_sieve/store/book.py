@@ -3,6 +3,7 @@
 import json
 from collections.abc import Iterable
 from datetime import datetime
+from typing import Any
 
 from sqlalchemy import update
 from sqlmodel import col, func, select
@@ -173,15 +174,44 @@ class Store(SheetQueries, LedgerQueries, PhoneQueries):
         with self._read() as s:
             return [event_record(row) for row in s.exec(query.order_by(col(t.EventRow.at), col(t.EventRow.id)))]
 
-    def step_times(self, printer_id: int) -> list[tuple[datetime, int | None, str]]:
-        """When each finished step was, its case and its name; oldest first, nothing else read."""
+    def step_times(self, printer_id: int) -> list[tuple[datetime, str]]:
+        """When each finished step was, and its name; oldest first, nothing else read."""
         table, name = t.EventRow, func.json_extract(t.EventRow.document, "$.step")
-        over = col(table.finished).is_not(None) | col(table.started).is_(None)
-        query = select(table.at, table.case_id, name).where(table.printer_id == printer_id, table.kind == "step", col(table.dropped).is_(None), over)  # fmt: skip
         with self._read() as s:
-            return [
-                (time_of(at), case, step) for at, case, step in s.exec(query.order_by(col(table.at), col(table.id)))
-            ]
+            query = select(table.at, name).where(*self._over(printer_id)).order_by(col(table.at), col(table.id))
+            return [(time_of(at), step) for at, step in s.exec(query)]
+
+    def last_done(self, printer_id: int) -> dict[str, datetime]:
+        """When each kind of step was last finished, and under `check` the last accepted sheet."""
+        table, name = t.EventRow, func.json_extract(t.EventRow.document, "$.step")
+        with self._read() as s:
+            query = select(name, func.max(table.at)).where(*self._over(printer_id)).group_by(name)
+            found = {step: time_of(at) for step, at in s.exec(query)}
+            sheet = select(func.max(t.SheetRow.at)).where(t.SheetRow.printer_id == printer_id, col(t.SheetRow.bad).is_not(None))  # fmt: skip
+            last = s.exec(sheet).one()
+        if last is not None:
+            found["check"] = max(time_of(last), found.get("check", time_of(last)))
+        return found
+
+    def outcomes(self, printer_id: int, but_case: int) -> list[tuple[str, int]]:
+        """Each finished step of the printer's other cases that a sheet came after in its case, and that sheet's faults."""
+        table, sheet = t.EventRow, t.SheetRow
+        after = (
+            select(sheet.bad)
+            .where(sheet.case_id == table.case_id, col(sheet.bad).is_not(None), col(sheet.at) > table.at)
+            .order_by(col(sheet.at))
+            .limit(1)
+            .scalar_subquery()
+        )
+        name = func.json_extract(table.document, "$.step")
+        with self._read() as s:
+            query = select(name, after).where(*self._over(printer_id), col(table.case_id) != but_case)
+            return [(step, bad) for step, bad in s.exec(query) if bad is not None]
+
+    def _over(self, printer_id: int) -> tuple[Any, ...]:
+        table = t.EventRow
+        over = col(table.finished).is_not(None) | col(table.started).is_(None)
+        return table.printer_id == printer_id, table.kind == "step", col(table.dropped).is_(None), over
 
     def event(self, event_id: int) -> EventRecord | None:
         """One event."""

@@ -1,8 +1,10 @@
 """Queries: the book's lines, what they add up to, upkeep, and the secrets of feeds."""
 
 from collections.abc import Iterable
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from datetime import datetime
+from pathlib import Path
+from threading import Lock
 
 from sqlalchemy import text
 from sqlmodel import Session, col, select
@@ -14,23 +16,34 @@ from dusky_sieve.store.base import Base
 from dusky_sieve.store.rows import entry_row, iso, key, time_of
 
 HOLDS = "e.what != 'void' AND NOT EXISTS (SELECT 1 FROM entry r WHERE r.replaces = e.id)"
-# Each tank from its last reading on: that reading, what was filled in after it, what was used after it.
-TANKS = text(f"""
-WITH held AS (SELECT e.* FROM entry e WHERE e.printer_id = :printer AND {HOLDS}),
-last AS (SELECT channel, max(at) AS at FROM held WHERE what = 'level' GROUP BY channel)
-SELECT h.channel, max(l.at), max(CASE WHEN h.what = 'level' AND h.at = l.at THEN h.ink_ml END),
-  sum(CASE WHEN h.what = 'fill' AND (l.at IS NULL OR h.at > l.at) THEN h.ink_ml ELSE 0 END)
-  - sum(CASE WHEN h.what IN ('step', 'print') AND (l.at IS NULL OR h.at > l.at) THEN h.ink_ml ELSE 0 END)
-FROM held h LEFT JOIN last l ON l.channel = h.channel WHERE h.channel != '' GROUP BY h.channel
+READ = text(f"""
+SELECT e.at, e.ink_ml FROM entry e WHERE e.printer_id = :printer AND e.channel = :channel AND e.what = 'level' AND {HOLDS}
+ORDER BY e.at DESC, e.id DESC LIMIT 1
 """)
-PAD = text(f"""
-WITH held AS (SELECT e.* FROM entry e WHERE e.printer_id = :printer AND {HOLDS}),
-last AS (SELECT at, ink_ml FROM held WHERE what = 'pad' ORDER BY at DESC, id DESC LIMIT 1)
-SELECT (SELECT ink_ml FROM last), coalesce((SELECT sum(waste_ml) FROM held WHERE what = 'step' AND at >= coalesce((SELECT at FROM last), '')), 0)
+SINCE = text(f"""
+SELECT sum(CASE e.what WHEN 'fill' THEN e.ink_ml WHEN 'step' THEN -e.ink_ml WHEN 'print' THEN -e.ink_ml ELSE 0 END) FROM entry e
+WHERE e.printer_id = :printer AND e.channel = :channel AND e.at > :since AND {HOLDS}
 """)
-SPENT = text(f"""
-SELECT e.case_id, sum(e.ink_ml), sum(e.waste_ml), sum(e.cost) FROM entry e
-WHERE e.case_id IS NOT NULL AND e.what IN ('step', 'print') AND {HOLDS} GROUP BY e.case_id
+PAD_SAID = text(
+    f"SELECT e.at, e.ink_ml FROM entry e WHERE e.printer_id = :printer AND e.what = 'pad' AND {HOLDS} ORDER BY e.at DESC, e.id DESC LIMIT 1"
+)
+# What went into the pad: all of it less the lines that were put right, which are few.
+PAD_SINCE = text("""
+SELECT coalesce((SELECT sum(waste_ml) FROM entry WHERE printer_id = :printer AND waste_ml > 0 AND at >= :since), 0)
+- coalesce((SELECT sum(waste_ml) FROM entry WHERE id IN (SELECT replaces FROM entry WHERE replaces IS NOT NULL) AND printer_id = :printer AND at >= :since), 0)
+""")
+LINES = text("SELECT id, document, person, case_id FROM entry WHERE printer_id = :printer AND id > :after ORDER BY id")
+READINGS = text(f"""
+SELECT e.document FROM entry e WHERE e.printer_id = :printer AND e.what IN ('level', 'fill', 'pad') AND e.at > :since AND e.at <= :until
+AND {HOLDS} ORDER BY e.at, e.id
+""")
+SPENT = text("""
+SELECT case_id, sum(ink_ml), sum(waste_ml), sum(cost) FROM entry
+WHERE case_id IS NOT NULL AND what IN ('step', 'print') GROUP BY case_id
+""")
+PUT_RIGHT = text("""
+SELECT case_id, sum(ink_ml), sum(waste_ml), sum(cost) FROM entry
+WHERE id IN (SELECT replaces FROM entry WHERE replaces IS NOT NULL) AND case_id IS NOT NULL AND what IN ('step', 'print') GROUP BY case_id
 """)
 
 
@@ -51,11 +64,16 @@ class BookLine:
     entry: Entry
     person: str
     case_id: int | None
-    holds: bool
+    holds: bool = True
 
 
 class LedgerQueries(Base):
     """The book, upkeep, secrets."""
+
+    def __init__(self, folder: Path) -> None:
+        super().__init__(folder)
+        self._known: dict[int, list[BookLine]] = {}
+        self._lock = Lock()
 
     def _add_lines(
         self, s: Session, printer_id: int, case_id: int | None, event_id: int | None, entries: Iterable[Entry], person: str = ""
@@ -69,16 +87,24 @@ class LedgerQueries(Base):
             self._add_lines(s, printer_id, case_id, None, entries, person)
 
     def lines(self, printer_id: int) -> list[BookLine]:
-        """Every line of a printer's book, in the order they were written."""
+        """Every line of a printer's book, in the order they were written.
+
+        Lines never change, so those that were read once are kept, and only what was written since is read.
+        """
+        with self._lock:
+            known = self._known.setdefault(printer_id, [])
+            after = known[-1].number if known else 0
+            with self._read() as s:
+                rows = s.connection().execute(LINES, {"printer": printer_id, "after": after}).all()
+            known += [BookLine(r.id, Entry.model_validate_json(r.document), r.person, r.case_id) for r in rows]
+            gone = {x.entry.replaces for x in known if x.entry.replaces is not None}
+            return [replace(x, holds=False) if x.number in gone or x.entry.what == "void" else x for x in known]
+
+    def readings(self, printer_id: int, since: datetime, until: datetime) -> list[Entry]:
+        """Lines that hold and say what lay in a tank or the pad, or what was filled in, within a time; oldest first."""
+        asked = {"printer": printer_id, "since": iso(since), "until": iso(until)}
         with self._read() as s:
-            rows = list(
-                s.exec(select(t.EntryRow).where(t.EntryRow.printer_id == printer_id).order_by(col(t.EntryRow.id)))
-            )
-            gone = {row.replaces for row in rows if row.replaces is not None}
-            return [
-                BookLine(key(r.id), Entry.model_validate_json(r.document), r.person, r.case_id, r.id not in gone and r.what != "void")
-                for r in rows
-            ]  # fmt: skip
+            return [Entry.model_validate_json(row[0]) for row in s.connection().execute(READINGS, asked)]
 
     def entries(self, *, printer_id: int | None = None, case_id: int | None = None) -> list[Entry]:
         """Lines that hold and say what ink was spent, in the order they were written."""
@@ -91,22 +117,38 @@ class LedgerQueries(Base):
             gone = set(s.exec(select(t.EntryRow.replaces).where(col(t.EntryRow.replaces).is_not(None))))
             return [Entry.model_validate_json(row.document) for row in s.exec(query) if row.id not in gone]
 
-    def tanks(self, printer_id: int) -> dict[str, TankBalance]:
-        """Each tank's last reading and what came and went since; tanks without a line are left out."""
+    def tanks(self, printer_id: int, channels: Iterable[str]) -> dict[str, TankBalance]:
+        """Each tank's last reading and what came and went since."""
+        found: dict[str, TankBalance] = {}
         with self._read() as s:
-            rows = s.connection().execute(TANKS, {"printer": printer_id}).all()
-        return {name: TankBalance(ml, time_of(at) if at else None, since or 0.0) for name, at, ml, since in rows}
+            run = s.connection().execute
+            for channel in channels:
+                asked = {"printer": printer_id, "channel": channel}
+                read = run(READ, asked).first()
+                since = run(SINCE, asked | {"since": read[0] if read else ""}).scalar()
+                found[channel] = TankBalance(
+                    read[1] if read else None, time_of(read[0]) if read else None, since or 0.0
+                )
+        return found
 
     def pad(self, printer_id: int) -> tuple[float | None, float]:
         """What the pad held when that was last said, None where never, and what went into it since."""
         with self._read() as s:
-            row = s.connection().execute(PAD, {"printer": printer_id}).one()
-        return row[0], row[1]
+            said = s.connection().execute(PAD_SAID, {"printer": printer_id}).first()
+            asked = {"printer": printer_id, "since": said[0] if said else ""}
+            since = s.connection().execute(PAD_SINCE, asked).scalar() or 0.0
+        return said[1] if said else None, float(since)
 
     def spent(self) -> dict[int, tuple[float, float, float]]:
         """Ink, waste and money of every case, by its key."""
         with self._read() as s:
-            return {row[0]: (row[1], row[2], row[3]) for row in s.connection().execute(SPENT).all()}
+            whole = {row[0]: row[1:] for row in s.connection().execute(SPENT)}
+            less = {row[0]: row[1:] for row in s.connection().execute(PUT_RIGHT)}
+        return {
+            case: (ink - off[0], waste - off[1], cost - off[2])
+            for case, (ink, waste, cost) in whole.items()
+            for off in [less.get(case, (0.0, 0.0, 0.0))]
+        }
 
     # Upkeep
 

@@ -169,3 +169,11 @@ class SecretRow(SQLModel, table=True):
     __tablename__ = "secret"
     name: str = Field(sa_column=Column(String(40), primary_key=True))
     value: str
+
+
+class StampRow(SQLModel, table=True):
+    """A number that every change of what belongs to a printer moves on; triggers keep it."""
+
+    __tablename__ = "stamp"
+    printer_id: int = Field(primary_key=True, sa_column_kwargs={"autoincrement": False})
+    number: int

@@ -7,7 +7,7 @@ from dusky_sieve.core.case import Printer
 from dusky_sieve.core.layout import Frozen
 from dusky_sieve.core.ledger.entries import Entry
 from dusky_sieve.core.ledger.learn import PRINTS, Lessons
-from dusky_sieve.core.ledger.replay import Numbered, replay, standing
+from dusky_sieve.core.ledger.replay import Books, Numbered
 from dusky_sieve.core.steps import StepTable
 
 WINDOW = timedelta(days=60)  # of the past that says how often steps are done
@@ -46,13 +46,16 @@ class Forecast(Frozen):
     pad_a_day_ml: float
 
 
-def forecast(printer: Printer, lines: Numbered, lessons: Lessons, table: StepTable, now: datetime) -> Forecast:
-    """What to expect, from what is in the tanks and how this printer uses ink."""
-    held = [e for _, e in standing(lines) if e.at <= now]
-    books = replay(printer, lines, now)
-    first = min((e.at for e in held), default=now)
+def forecast(
+    printer: Printer, lines: Numbered, books: Books, lessons: Lessons, table: StepTable, now: datetime
+) -> Forecast:
+    """What to expect, from what is in the tanks by `books` and how this printer uses ink."""
+    gone = {e.replaces for e in lines.values() if e.replaces is not None}
+    first = min((e.at for e in lines.values()), default=now)
     days = max(LEAST_WINDOW, min(WINDOW, now - first)).total_seconds() / 86_400
-    recent = [e for e in held if e.what == "step" and now - e.at <= WINDOW]
+    recent = [
+        e for n, e in lines.items() if e.what == "step" and timedelta(0) <= now - e.at <= WINDOW and n not in gone
+    ]
     tanks = tuple(
         _tank(c.name, c.capacity_ml, books.levels[c.name], books.read_at[c.name] or first, recent, lessons, days, now)
         for c in printer.channels

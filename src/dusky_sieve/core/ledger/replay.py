@@ -7,10 +7,11 @@ says beyond the booked steps is the tank's drift, which nobody booked: prints, m
 
 from collections import defaultdict
 from collections.abc import Iterable, Iterator, Mapping
+from dataclasses import dataclass
 from datetime import datetime
+from typing import NamedTuple
 
 from dusky_sieve.core.case import Printer
-from dusky_sieve.core.layout import Frozen
 from dusky_sieve.core.ledger.entries import Entry
 
 FULL_SIGMA = 0.02  # one-sigma of a tank that was filled up, as a share of it
@@ -28,7 +29,7 @@ def drift(channel: str) -> str:
     return f"drift {channel}"
 
 
-class Transfer(Frozen):
+class Transfer(NamedTuple):
     """Ink moved from one account to another by the line of this number, 0 for what was there at the start."""
 
     at: datetime | None
@@ -38,7 +39,8 @@ class Transfer(Frozen):
     number: int
 
 
-class Books(Frozen):
+@dataclass(frozen=True)
+class Books:
     """What the book says at one moment.
 
     levels : ml in each tank, None where it was never known; read_at : when it was last read off or known
@@ -63,11 +65,11 @@ def standing(lines: Numbered, known: datetime | None = None) -> list[tuple[int, 
     told = {n: e for n, e in lines.items() if known is None or e.entered is None or e.entered <= known}
     gone = {e.replaces for e in told.values() if e.replaces is not None}
     kept = [(n, e) for n, e in told.items() if n not in gone and e.what != "void"]
-    return sorted(kept, key=lambda line: (line[1].at, ORDER[line[1].what], _content(line[1])))
+    return sorted(kept, key=lambda line: (line[1].at, ORDER[line[1].what], *_content(line[1])))
 
 
-def _content(entry: Entry) -> str:
-    return entry.model_dump_json(exclude={"entered", "replaces"})
+def _content(entry: Entry) -> tuple[str, str, float, float]:
+    return entry.channel, entry.step or "", entry.ink_ml, entry.waste_ml
 
 
 def replay(printer: Printer, lines: Numbered, until: datetime | None = None, known: datetime | None = None) -> Books:
@@ -83,7 +85,7 @@ def replay(printer: Printer, lines: Numbered, until: datetime | None = None, kno
         if ml > 0:
             accounts[source] -= ml
             accounts[target] += ml
-            transfers.append(Transfer(at=at, source=source, target=target, ml=ml, number=number))
+            transfers.append(Transfer(at, source, target, ml, number))
 
     for channel in printer.channels:
         move(None, BOTTLE, tank(channel.name), channel.level_ml or 0.0, 0)

@@ -62,7 +62,13 @@ class Band:
 
 
 def band(store: Store, record: PrinterRecord, now: datetime) -> Band:
-    """A printer's state at `now`."""
+    """A printer's state at `now`; where nothing runs it is worked out once a quarter of an hour, or when it changes."""
+    quarter = now.replace(minute=now.minute // 15 * 15, second=0, microsecond=0)
+    found = store.remembered(record.id, ("band", quarter), lambda: _band(store, record, now))
+    return found if found.rest_ends is None else _band(store, record, now)
+
+
+def _band(store: Store, record: PrinterRecord, now: datetime) -> Band:
     printer = services.printer_now(store, record, now)
     accepted = store.sheets(record.id, accepted=True, last=1)
     unseen = store.sheets(record.id, accepted=False, last=20)

@@ -5,14 +5,14 @@ from datetime import datetime, tzinfo
 
 from dusky_sieve import files, services
 from dusky_sieve.core.ledger import PRINTS, Forecast, Learnt, Stretch
-from dusky_sieve.core.ledger.use import PURPOSES, Month, by_month
+from dusky_sieve.core.ledger.use import PURPOSES, Month
 from dusky_sieve.drawing import tanks
 from dusky_sieve.store import BookLine, PrinterRecord, Store
 from dusky_sieve.web import words
 from dusky_sieve.web.present.band import NO_INK
 
 SOON = 30.0  # days, under which a tank or the pad heads the page
-LINES_SHOWN, MONTHS_SHOWN = 40, 13
+LINES_SHOWN, MONTHS_SHOWN, ODD_SHOWN = 40, 13, 5
 SEEN_ML = 0.1  # an amount each time under which no reading of a tank can say anything
 PURPOSE_WORDS = {
     "prints": "prints", "sheets": "check sheets", "paper": "cleaning onto paper", "pad": "cleaning into the pad",
@@ -69,9 +69,9 @@ class Ledger:
 
 def ledger(store: Store, record: PrinterRecord, now: datetime, zone: tzinfo, currency: str) -> Ledger:
     """The view of a printer's book."""
-    account = services.account_of(store, record, now)
-    ahead = account.ahead
-    months = by_month(record.printer, account.books, account.numbered, zone)[-MONTHS_SHOWN:]
+    account, ahead = services.account_of(store, record, zone), services.forecast_of(store, record, now, zone)
+    months = account.months[-MONTHS_SHOWN:]
+    newest = store.remembered(record.id, ("newest",), lambda: _newest(account.lines))
     row = [
         tanks.Tank(
             words.display(c.name), c.capacity_ml or max(t.level_ml or 1.0, 1.0), t.level_ml, t.low_ml, t.high_ml, _days(t.days), record.inks.get(c.name, NO_INK)
@@ -91,15 +91,15 @@ def ledger(store: Store, record: PrinterRecord, now: datetime, zone: tzinfo, cur
         ("deep cleans the tanks allow", _count(ahead.deep_tank)), ("deep cleans the pad allows", _count(ahead.deep_pad)),
         ("pad full", _days(ahead.pad_days) if pad is not None else "not known"),
         ("never reached a print", _share(months)), (f"ink, {words.plural(len(months), 'month')}", f"{currency}{money:.2f}"),
-        ("paper and hands", _hands(account.lines)),
+        ("paper and hands", store.remembered(record.id, ("hands",), lambda: _hands(account.lines))),
         ("cases", f"{len(cases)}, {words.ml(sum(spent.get(c.id, (0.0, 0, 0))[0] for c in cases))} of ink"),
     ]  # fmt: skip
     return Ledger(
         heading=_heading(record, ahead), aside=_aside(ahead), tanks=tanks.tanks(row), pad=pad_drawn, pad_said=pad_said, ahead=ahead,
         rows=tuple((words.display(t.channel), _range(t.level_ml, t.low_ml, t.high_ml), f"{t.a_day_ml:.2f} ml", _span(t.days, t.days_low, t.days_high)) for t in ahead.tanks),
         facts=tuple(facts), use=tanks.use(bars, PURPOSE_WORDS) if bars else "", months=months,
-        learnt=tuple(_learnt(x) for x in account.lessons.learnt if x.times > 0 and x.prior_ml >= SEEN_ML), odd=tuple(_odd(s, zone) for s in account.lessons.stretches if s.odd),
-        lines=tuple(_line(x, now) for x in sorted(account.lines, key=lambda x: (x.entry.at, x.number), reverse=True)[:LINES_SHOWN]), count=len(account.lines),
+        learnt=tuple(_learnt(x) for x in account.lessons.learnt if x.times > 0 and x.prior_ml >= SEEN_ML), odd=tuple(_odd(s, zone) for s in sorted((s for s in account.lessons.stretches if s.odd), key=lambda s: s.end)[-ODD_SHOWN:]),
+        lines=tuple(_line(x, now) for x in newest), count=len(account.lines),
     )  # fmt: skip
 
 
@@ -185,6 +185,10 @@ def _range(level: float | None, low: float | None, high: float | None) -> str:
     if low is None or high is None or high - low < 1:
         return words.ml(level)
     return f"{words.ml(level)} ({low:.0f} to {high:.0f})"
+
+
+def _newest(lines: list[BookLine]) -> list[BookLine]:
+    return sorted(lines, key=lambda x: (x.entry.at, x.number), reverse=True)[:LINES_SHOWN]
 
 
 def _hands(lines: list[BookLine]) -> str:

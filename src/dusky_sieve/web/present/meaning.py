@@ -183,8 +183,9 @@ def cause_lines(advice: Advice) -> tuple[CauseLine, ...]:
 
 def _schools(store: Store, case: CaseRecord, now: datetime, own: str) -> tuple[School, ...]:
     out = []
-    for ladder in services.all_ladders(store).values():
-        step = services.advice_for(store, case, now, ladder.id).next
+    ladders = services.all_ladders(store)
+    for key, advice in services.advice_by_school(store, case, now).items():
+        ladder, step = ladders[key], advice.next
         title = files.step_table()[step.step].title
         out.append(
             School(

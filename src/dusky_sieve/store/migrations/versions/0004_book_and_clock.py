@@ -47,11 +47,30 @@ def upgrade() -> None:
         op.create_index(name, "entry", columns)
     op.create_index("ix_sheet_printer_at", "sheet", ["printer_id", "at"])
     op.create_index("ix_event_printer_at", "event", ["printer_id", "at"])
+    op.create_index("ix_entry_waste", "entry", ["printer_id", "at", "waste_ml"], sqlite_where=sa.text("waste_ml > 0"))
+    op.create_index("ix_entry_case", "entry", ["case_id", "what", "ink_ml", "waste_ml", "cost"], sqlite_where=sa.text("case_id IS NOT NULL"))  # fmt: skip
+    op.create_index("ix_entry_pad", "entry", ["printer_id", "at"], sqlite_where=sa.text("what = 'pad'"))
     op.create_index("ix_upkeep_printer_id", "upkeep", ["printer_id"])
+    _stamps()
     for act in ("UPDATE", "DELETE"):
         op.execute(
             f"CREATE TRIGGER entry_no_{act.lower()} BEFORE {act} ON entry BEGIN SELECT RAISE(ABORT, 'the book is only added to'); END"
         )
+
+
+def _stamps() -> None:
+    """A number for each printer that every change of what belongs to it moves on, whoever makes the change."""
+    op.create_table("stamp", sa.Column("printer_id", sa.Integer(), primary_key=True), sa.Column("number", sa.Integer(), nullable=False))  # fmt: skip
+    op.execute("INSERT INTO stamp SELECT id, 1 FROM printer")
+    for table in ("photo", "trouble", "sheet", "event", "entry", "upkeep", "printer"):
+        for act, row in (("INSERT", "NEW"), ("UPDATE", "NEW"), ("DELETE", "OLD")):
+            whose = f"{row}.id" if table == "printer" else f"{row}.printer_id"
+            op.execute(
+                f"CREATE TRIGGER stamp_{table}_{act.lower()} AFTER {act} ON {table} BEGIN "
+                f"INSERT INTO stamp VALUES ({whose}, 1) ON CONFLICT (printer_id) DO UPDATE SET number = number + 1; END"
+            )
+    for act in ("INSERT", "UPDATE", "DELETE"):
+        op.execute(f"CREATE TRIGGER stamp_ladder_{act.lower()} AFTER {act} ON ladder BEGIN UPDATE stamp SET number = number + 1; END")  # fmt: skip
 
 
 def _levels(connection: sa.Connection) -> Iterator[dict[str, Any]]:
