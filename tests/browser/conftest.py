@@ -25,6 +25,13 @@ CHROMIUM = [
 ]
 
 
+def free_port() -> int:
+    """A port that nothing listens on."""
+    with socket.socket() as free:
+        free.bind(("127.0.0.1", 0))
+        return int(free.getsockname()[1])
+
+
 @pytest.fixture(scope="module")
 def browser():
     with sync_playwright() as playwright:
@@ -54,9 +61,7 @@ def address(tmp_path: Path):
     whites = tuple(Channel(name=n, nozzles=180, group="A", capacity_ml=220, level_ml=100) for n in inks)
     store.add_printer("sorrel", Printer(name="Sorrel", channels=whites), film, inks, about="colours and white on film")
     store.close()
-    with socket.socket() as free:
-        free.bind(("127.0.0.1", 0))
-        port = free.getsockname()[1]
+    port = free_port()
     server = uvicorn.Server(
         uvicorn.Config(
             create_app(Settings(data=tmp_path / "data", port=port, phones=True)),

@@ -226,7 +226,7 @@ def test_a_layout_is_taught_by_boxes_drawn_in_any_order_and_read_with_at_once(pa
 @pytest.mark.parametrize("hour", ["day", "dusk"])
 def test_no_page_breaks_the_rules_of_access(table: Page, address: str, hour: str):
     table.get_by_role("button", name=hour.capitalize()).click()
-    pages = ("/", "/printers/larch", "/printers/larch/sheet-in", "/printers/sorrel/sheet-in", "/printers/larch/told", "/printers/new", "/sheets/1", "/sheets/2", "/cases", "/cases/1", "/cases/1/next", "/cases/1/report", "/cases/1/odds", "/ladders", "/ladders/seal-first", "/ladders/seal-first/edit", "/nowhere")  # fmt: skip
+    pages = ("/", "/printers/larch", "/printers/larch/sheet-in", "/printers/sorrel/sheet-in", "/printers/larch/told", "/printers/new", "/sheets/1", "/sheets/2", "/cases", "/cases/1", "/cases/1/next", "/cases/1/report", "/cases/1/odds", "/ladders", "/ladders/seal-first", "/ladders/seal-first/edit", "/printers/larch/ledger", "/calendar", "/nowhere")  # fmt: skip
     found = {}
     for path in pages:
         table.goto(address + path)

@@ -72,6 +72,8 @@ def test_the_round_works_by_keyboard_at_phone_width_and_at_dusk(page: Page, addr
         "/cases",
         "/ladders",
         "/ladders/seal-first",
+        "/printers/larch/ledger",
+        "/calendar",
     ):
         page.goto(address + path)
         assert page.evaluate("document.documentElement.scrollWidth") <= 390, path

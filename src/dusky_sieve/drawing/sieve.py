@@ -236,8 +236,13 @@ def _hole_forms(
 
 
 def _ribbon(ink: str) -> str:
-    """The ribbon's class; near-black inks are lifted at dusk, where they would sink into the ground."""
-    return "ribbon dark-ink" if max(int(ink[i : i + 2], 16) for i in (1, 3, 5)) < 0x50 else "ribbon"
+    """The ribbon's class."""
+    return f"ribbon {shade(ink)}".strip()
+
+
+def shade(ink: str) -> str:
+    """A class for near-black inks, which are lifted at dusk."""
+    return "dark-ink" if max(int(ink[i : i + 2], 16) for i in (1, 3, 5)) < 0x50 else ""
 
 
 def glyph(state: str, *, was: bool = False) -> str:

@@ -3,6 +3,8 @@
 from dataclasses import dataclass
 from html import escape
 
+from dusky_sieve.drawing.sieve import shade
+
 TANK_W, GAP, TALLEST, FOOT = 62, 22, 190, 62
 PAD_H = 26
 BAR, BAR_GAP, CHART_H = 62, 26, 200
@@ -34,7 +36,7 @@ def tanks(row: list[Tank]) -> str:
         parts.append(f'<rect x="{x}" y="{top:.1f}" width="{TANK_W}" height="{full:.1f}" class="tank-wall"/>')
         if tank.level is not None:
             deep = full * min(1.0, tank.level / tank.capacity)
-            parts.append(f'<rect x="{x}" y="{base - deep:.1f}" width="{TANK_W}" height="{deep:.1f}" fill="{escape(tank.ink)}" class="tank-ink"/>')  # fmt: skip
+            parts.append(f'<rect x="{x}" y="{base - deep:.1f}" width="{TANK_W}" height="{deep:.1f}" fill="{escape(tank.ink)}" class="tank-ink {shade(tank.ink)}"/>')  # fmt: skip
             if tank.low is not None and tank.high is not None:
                 a, b = (base - full * min(1.0, v / tank.capacity) for v in (tank.high, tank.low))
                 if b - a > 2:
