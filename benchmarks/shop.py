@@ -36,7 +36,10 @@ YEARS = timedelta(days=730)
 def sample_reading() -> tuple[str, dict[str, object]]:
     """The JSON of a real reading of the eight-channel sheet, and its faults."""
     layout, rng = files.shipped_layout("eight-slanted-runs"), np.random.default_rng(3)
-    truth = Truth(blocks={"black": BlockTruth(missing=(4, 9, 77)), "yellow": BlockTruth(missing=(12,))}, scene=Scene(width=2600, height=1950, fill=0.85, lens_blur_px=0.7))
+    truth = Truth(
+        blocks={"black": BlockTruth(missing=(4, 9, 77)), "yellow": BlockTruth(missing=(12,))},
+        scene=Scene(width=2600, height=1950, fill=0.85, lens_blur_px=0.7),
+    )
     reading = read_sheet(layout, [UprightPhoto(render(layout, truth, "light", rng), "light", "a.jpg")])
     return reading.model_dump_json(exclude_none=True), services.faults_of_reading(reading, layout)  # type: ignore[return-value]
 

@@ -153,3 +153,20 @@ def test_the_feed_is_read_by_another_library_and_ends_with_a_new_secret(troubled
 def resting():
 
     return StepEvent(kind="step", at=NOON, step="rest", until=NOON + timedelta(hours=12))
+
+
+def test_what_a_tank_is_can_be_set_and_then_a_window_and_a_scale_say_its_level(larch):
+    assert "how high its window" in act(larch, "levels", channel="black", level="20", unit="mm").text
+    fields = {"capacity_ml-0": "80", "window_mm-0": "40", "empty_g-0": "21", "price_per_ml-0": "0,25"}
+    act(larch, "tanks", **fields)
+    act(larch, "levels", channel="black", level="20", unit="mm")
+    assert level(larch) == 40  # half of a window of 40 mm is half of 80 ml
+    black = services.find_printer(larch.store, "larch").printer.channels[0]
+    assert (black.capacity_ml, black.empty_g, black.price_per_ml) == (80, 21, 0.25)
+    assert act(larch, "tanks", **(fields | {"window_mm-0": "0"})).status_code == 422
+
+
+def test_a_case_says_what_finishing_it_will_probably_take(troubled):
+    assert re.search(r"will probably take about <b>€ \d+\.\d\d</b> more", troubled.get("/cases/1").text)
+    troubled.act("/cases/1", "/cases/1/close")
+    assert "will probably take" not in troubled.get("/cases/1").text

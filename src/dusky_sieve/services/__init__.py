@@ -6,6 +6,7 @@ from dusky_sieve.services.cases import (
     advice_for,
     case_document,
     close_case,
+    cost_ahead,
     cost_so_far,
     find_case,
     find_printer,
@@ -39,6 +40,7 @@ from dusky_sieve.services.ledger import (
     level_read,
     pad_said,
     put_right,
+    set_tanks,
 )
 from dusky_sieve.services.phones import pair_phone, paired_phone
 from dusky_sieve.services.printers import Box, Row, photo_of, set_up, taught_layout, teach_again
@@ -80,6 +82,7 @@ __all__ = [
     "case_document",
     "close_case",
     "correct_marks",
+    "cost_ahead",
     "cost_so_far",
     "drop_step",
     "due_of",
@@ -113,6 +116,7 @@ __all__ = [
     "reopen_case",
     "say_of_task",
     "set_rules",
+    "set_tanks",
     "set_up",
     "sheet_of",
     "start_step",

@@ -96,10 +96,15 @@ def _happened(record: EventRecord) -> bool:
     return record.started is None or record.finished is not None or waits
 
 
-def advice_for(store: Store, case: CaseRecord, now: datetime) -> Advice:
-    """What to do next in a case, by the ladder that its printer follows."""
+def advice_for(store: Store, case: CaseRecord, now: datetime, ladder_id: str | None = None) -> Advice:
+    """What to do next in a case, by the ladder that its printer follows, or by another."""
     document = case_document(store, case, now)
-    return _advice(document, ladder_of(store, document.printer.ladder))
+    return _advice(document, ladder_of(store, ladder_id or document.printer.ladder))
+
+
+def cost_ahead(store: Store, case: CaseRecord, now: datetime) -> float | None:
+    """What finishing an open case will probably take, in money for ink, waste, hours and risk, by the least costly way."""
+    return None if case.closed else advice_for(store, case, now, "least-cost").next.expected_total
 
 
 def advice_by_school(store: Store, case: CaseRecord, now: datetime) -> dict[str, Advice]:

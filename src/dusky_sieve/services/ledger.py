@@ -148,6 +148,18 @@ def brought_in(
     return lines, True
 
 
+def set_tanks(store: Store, printer: PrinterRecord, told: dict[str, dict[str, float | None]]) -> None:
+    """Keeps what a printer's tanks are: by channel what they hold, window, weight when empty, price of a millilitre."""
+    channels = []
+    for channel in printer.printer.channels:
+        fields = told.get(channel.name, {})
+        if fields.get("window_mm") == 0 or fields.get("capacity_ml") == 0:
+            raise UnusableInput(f"{channel.name}: a tank of nothing holds nothing. Leave the field empty where it is not known.")  # fmt: skip
+        price = fields.get("price_per_ml", channel.price_per_ml) or 0.0
+        channels.append(Channel.model_validate(channel.model_dump() | fields | {"price_per_ml": price}))
+    store.change_printer(printer.id, printer.printer.model_copy(update={"channels": tuple(channels)}))
+
+
 def _held(store: Store, printer: PrinterRecord) -> list[tuple[int, Entry]]:
     return standing({line.number: line.entry for line in store.lines(printer.id)})
 

@@ -15,6 +15,12 @@ from dusky_sieve.web.pages import go, here, page
 from dusky_sieve.web.security import own_form
 
 router = APIRouter()
+TANK_FIELDS = (
+    ("capacity_ml", "holds, ml"),
+    ("window_mm", "window, mm"),
+    ("empty_g", "empty, g"),
+    ("price_per_ml", "price of a ml"),
+)
 
 
 @router.get("/printers/{slug}/ledger")
@@ -23,7 +29,15 @@ def ledger(request: Request, slug: str) -> Response:
     store, now = request.app.state.store, request.app.state.clock()
     record = services.find_printer(store, slug)
     view = present.ledger(store, record, now, here(), request.app.state.settings.currency)
-    return page(request, "ledger.html", record=record, view=view, purposes=present.PURPOSE_WORDS, brought=None)
+    return page(
+        request,
+        "ledger.html",
+        record=record,
+        view=view,
+        purposes=present.PURPOSE_WORDS,
+        fields=TANK_FIELDS,
+        brought=None,
+    )
 
 
 @router.get("/printers/{slug}/ledger.csv")
@@ -55,7 +69,7 @@ def bring_in(
     view = present.ledger(store, record, now, here(), request.app.state.settings.currency)
     refused = any(line.why for line in lines)
     return page(
-        request, "ledger.html", 422 if refused and not booked else 200, record=record, view=view, purposes=present.PURPOSE_WORDS,
+        request, "ledger.html", 422 if refused and not booked else 200, record=record, view=view, purposes=present.PURPOSE_WORDS, fields=TANK_FIELDS,
         brought={"lines": lines, "booked": booked, "new": sum(1 for x in lines if x.entry), "known": sum(x.known for x in lines)},
     )  # fmt: skip
 
@@ -117,6 +131,22 @@ def pad(request: Request, slug: str, used: Annotated[str, Form()] = "", once: An
         return f"/printers/{record.slug}/ledger"
 
     return once_only(request, once, book)
+
+
+@router.post("/printers/{slug}/tanks", dependencies=[Depends(own_form)])
+async def tanks(request: Request, slug: str) -> Response:
+    """Keeps what a printer's tanks are."""
+    store, form = request.app.state.store, await request.form()
+    record = services.find_printer(store, slug)
+    told = {
+        c.name: {
+            field: figure(f"{c.name}, {says}", str(form.get(f"{field}-{k}", "")), None) for field, says in TANK_FIELDS
+        }
+        for k, c in enumerate(record.printer.channels)
+    }
+    with request.app.state.turn:
+        services.set_tanks(store, record, told)
+    return go(f"/printers/{slug}/ledger#tanks-are")
 
 
 @router.post("/printers/{slug}/lines/{number}", dependencies=[Depends(own_form)])

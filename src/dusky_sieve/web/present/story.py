@@ -41,6 +41,7 @@ class Story:
     aside: str
     moments: tuple[Moment, ...]
     spent: Total
+    ahead: float | None
     by_step: tuple[tuple[str, int, float, float, float], ...]
     hours: str
     ladder: str
@@ -97,7 +98,7 @@ def story(store: Store, case: CaseRecord, now: datetime) -> Story:
     ended = f" It was {case.outcome} {words.day_time(case.closed, now)}." if case.closed else ""
     return Story(
         record=record, heading=f"Case {case.number}: {_arc(sheets)}", aside=f"{record.name}, opened {words.day_time(case.opened, now)}.{ended}",
-        moments=tuple(moments), spent=services.cost_so_far(store, case), by_step=tuple(table),
+        moments=tuple(moments), spent=services.cost_so_far(store, case), ahead=services.cost_ahead(store, case, now), by_step=tuple(table),
         hours=words.span(((case.closed or now) - case.opened).total_seconds()), ladder=ladder.name, ladder_id=ladder.id, ladder_svg=ladder_edge(ladder, here, counted, waiting=under_way is not None),
         way=tuple(_way(done)), course=course(read, spent, f"Faults and ink of case {case.number} over {len(read)} sheets", lambda at: words.day_time(at, now)),
         turn=case.closed is None and not services.waiting(store, case, now),
