@@ -1,5 +1,6 @@
 """What hands do at the page: photographs made, photographs handed in."""
 
+from functools import cache
 from pathlib import Path
 
 import numpy as np
@@ -12,23 +13,19 @@ from dusky_sieve.core.simulate import BlockTruth, Truth, render
 
 
 def photo(
-    folder: Path,
-    name: str,
-    faults: dict[str, BlockTruth],
-    seed: int,
-    layout: str = "four-staircases",
-    backing: Backing = "light",
-    **scene: float,
-) -> Path:
-    pixels = render(
-        files.shipped_layout(layout),
-        Truth(blocks=faults, scene=small_scene(**scene)),
-        backing,
-        np.random.default_rng(seed),
-    )
+    folder: Path, name: str, faults: dict[str, BlockTruth], seed: int, layout: str = "four-staircases", backing: Backing = "light", **scene: float
+) -> Path:  # fmt: skip
     path = folder / name
-    path.write_bytes(files.encode_jpeg(pixels, 90))
+    path.write_bytes(_taken(tuple(faults.items()), seed, layout, backing, tuple(scene.items())))
     return path
+
+
+@cache
+def _taken(
+    faults: tuple[tuple[str, BlockTruth], ...], seed: int, layout: str, backing: Backing, scene: tuple[tuple[str, float], ...]
+) -> bytes:  # fmt: skip
+    truth = Truth(blocks=dict(faults), scene=small_scene(**dict(scene)))
+    return files.encode_jpeg(render(files.shipped_layout(layout), truth, backing, np.random.default_rng(seed)), 90)
 
 
 def hand_in(page: Page, path: Path) -> None:

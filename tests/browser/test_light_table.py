@@ -223,16 +223,17 @@ def test_a_layout_is_taught_by_boxes_drawn_in_any_order_and_read_with_at_once(pa
     assert [m.split()[0] for m in meshes] == ["Black", "Cyan", "Magenta", "Yellow"]  # in reading order again
 
 
-@pytest.mark.parametrize("hour", ["day", "dusk"])
-def test_no_page_breaks_the_rules_of_access(table: Page, address: str, hour: str):
-    table.get_by_role("button", name=hour.capitalize()).click()
+def test_no_page_breaks_the_rules_of_access_by_day_or_at_dusk(table: Page, address: str):
     pages = ("/", "/printers/larch", "/printers/larch/sheet-in", "/printers/sorrel/sheet-in", "/printers/larch/told", "/printers/new", "/sheets/1", "/sheets/2", "/cases", "/cases/1", "/cases/1/next", "/cases/1/report", "/cases/1/odds", "/ladders", "/ladders/seal-first", "/ladders/seal-first/edit", "/printers/larch/ledger", "/calendar", "/nowhere")  # fmt: skip
     found = {}
     for path in pages:
         table.goto(address + path)
-        table.wait_for_timeout(120)
-        result = Axe().run(table, options={"runOnly": ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"]})
-        broken = [(v["id"], v["nodes"][0]["html"][:120], len(v["nodes"])) for v in result.response["violations"]]
-        if broken:
-            found[path] = broken
+        for hour in ("day", "dusk"):
+            table.evaluate("hour => { document.documentElement.dataset.hour = hour; }", hour)
+            table.wait_for_timeout(60)
+            rules = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"] if hour == "day" else ["color-contrast"]
+            result = Axe().run(table, options={"runOnly": rules})
+            broken = [(v["id"], v["nodes"][0]["html"][:120], len(v["nodes"])) for v in result.response["violations"]]
+            if broken:
+                found[path, hour] = broken
     assert found == {}

@@ -11,6 +11,7 @@ from tests.conftest import FAULTS, TRUE_STATES, photo_of, small_scene
 from dusky_sieve import files
 from dusky_sieve.core.layout import Layout, SolidBlock
 from dusky_sieve.core.reading import Reading, UprightPhoto, photo_verdict, read_sheet
+from dusky_sieve.core.reading.cover import astray
 from dusky_sieve.core.reading.judge import STATES, judge_marks
 from dusky_sieve.core.reading.registration import project
 from dusky_sieve.core.reading.verdict import angle_deg
@@ -299,3 +300,24 @@ def test_the_verdict_says_how_far_from_straight_above_a_photo_was_taken(staircas
     assert angle_deg(photo) == pytest.approx(tilt, abs=4)
     assert remarks["sharp"].good
     assert photo_verdict(photo.model_copy(update={"found": False})) == ()
+
+
+@pytest.mark.parametrize(
+    ("thrown", "way", "lost"),
+    [
+        pytest.param([50, 51, 52, 62, 63, 64, 74, 75, 76], 1.0, True, id="a whole corner thrown one way: the lattice lies wrongly"),
+        pytest.param([50, 51, 52, 62, 63, 64, 74, 75, 76], None, False, id="the same marks thrown this way and that"),
+        pytest.param([3, 40, 88, 120, 150, 171], 1.0, False, id="six marks far apart"),
+        pytest.param([50, 51, 52], 1.0, False, id="three side by side may be chance"),
+    ],
+)  # fmt: skip
+def test_neighbours_that_all_seem_thrown_one_way_put_the_place_in_doubt(staircases, thrown, way, lost):
+    block = staircases.blocks[0]
+    state, offset = np.zeros(180, np.int64), np.zeros((180, 2))
+    state[thrown] = 2
+    offset[thrown, 1] = way if way is not None else np.where(np.arange(len(thrown)) % 2, 0.8, -0.8)
+    doubt = astray(block, state, offset)
+    assert doubt.any() == lost
+    assert not doubt[state == 0].any()
+    if lost:
+        assert doubt[thrown].all()

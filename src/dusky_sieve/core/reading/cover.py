@@ -16,6 +16,10 @@ OTHER_COLOUR = 0.22  # change of the ground's colour (log ratio of bands): a fin
 VEIL_BRIGHTER = 1.05  # than the ground round it: the rim of a reflection, where ink still shows but fainter
 VEIL_INK = 0.85  # of the typical mark: median of a mark's neighbourhood that a veil makes faint
 PRINTED_UNDER_VEIL = 0.62  # of the typical mark: a mark that shows this much through a veil has printed
+STATE_FIRING, STATE_DEFLECTED = 0, 2  # places in judge.STATES
+LEAST_ASTRAY = 5  # marks that seem thrown, below which chance puts them together
+MOST_THROWN = 0.5  # of a neighbourhood, from which its place is in doubt
+SAME_WAY = 0.6  # of their throws in one direction: a lattice that lies wrongly is off one way
 AROUND = 9  # marks of a neighbourhood, in one line or as a square
 
 
@@ -48,19 +52,36 @@ def veiled(patches: Patches, block: MarksBlock, ink: Floats, backing: Backing) -
     brighter: Bools = log - smooth_surface(places, log, patches.seen) > np.log(VEIL_BRIGHTER)
     if not brighter.any():
         return brighter
-    return np.asarray(brighter & (ink < PRINTED_UNDER_VEIL) & (_round_about(ink, block) < VEIL_INK))
+    return np.asarray(brighter & (ink < PRINTED_UNDER_VEIL) & (np.nanmedian(around(ink, block), axis=1) < VEIL_INK))
 
 
-def _round_about(value: Floats, block: MarksBlock) -> Floats:
-    """Median (n,) of each mark and those next to it on the lattice."""
+def astray(block: MarksBlock, state: NDArray[np.int64], offset: Floats) -> Bools:
+    """Marks (n,) that were judged faulty only because the lattice lies wrongly about them.
+
+    state : (n,) as indices into judge.STATES; offset : (n, 2) nozzle pitches. Nozzles that throw askew stand among
+    others that do not; where most of a neighbourhood seems thrown the same way, the sheet's place is in doubt there.
+    """
+    thrown = state == STATE_DEFLECTED
+    if thrown.sum() < LEAST_ASTRAY or len(state) < AROUND:
+        return np.zeros(len(state), bool)
+    across = np.where(thrown, offset[:, 1], np.nan)
+    share = np.nanmean(around(thrown.astype(np.float64), block), axis=1)
+    sums = np.nansum(around(across, block), axis=1), np.nansum(np.abs(around(across, block)), axis=1)
+    core = (share > MOST_THROWN) & (np.abs(sums[0]) > SAME_WAY * sums[1])
+    near = np.nanmax(around(core.astype(np.float64), block), axis=1) > 0
+    return np.asarray(near & (state != STATE_FIRING))
+
+
+def around(value: Floats, block: MarksBlock) -> Floats:
+    """Each mark's value and those next to it on the lattice, (n, 9); NaN beyond the block's rim."""
     columns = min(block.columns, block.nozzles)
     rows = -(-block.nozzles // columns)
-    grid = np.full((rows, columns), float(np.median(value)))  # the last row may have places without a nozzle
+    grid = np.full((rows, columns), np.nan)
     grid.flat[: len(value)] = value
     down, across = (1, AROUND) if rows < 3 else (AROUND, 1) if columns < 3 else (3, 3)
     padded = np.pad(grid, ((down // 2,) * 2, (across // 2,) * 2), constant_values=np.nan)
-    windows = np.lib.stride_tricks.sliding_window_view(padded, (down, across)).reshape(rows, columns, -1)
-    return np.asarray(np.nanmedian(windows, axis=2).ravel()[: len(value)])
+    windows = np.lib.stride_tricks.sliding_window_view(padded, (down, across)).reshape(rows * columns, -1)
+    return np.asarray(windows[: len(value)])
 
 
 def smooth_surface(places: Floats, value: Floats, usable: Bools) -> Floats:

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_height, mark_centres
-from dusky_sieve.core.reading.cover import smooth_surface
+from dusky_sieve.core.reading.cover import astray, smooth_surface
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.fills import read_fill
 from dusky_sieve.core.reading.judge import faults_of, judge_marks
@@ -172,6 +172,11 @@ def _judge_block(
     judgement = judge_marks(
         marks.ink, marks.ink_sigma, offset / block.nozzle_pitch, marks.offset_sigma / block.nozzle_pitch, marks.judged
     )
+    lost = astray(block, judgement.state, offset / block.nozzle_pitch)
+    if lost.any():
+        judgement = replace(judgement, judged=judgement.judged & ~lost)
+        if not any(w.code == "doubtful" for w in said):
+            said.append(_warned(block, "doubtful", float(lost.mean())))
     faults, counts = faults_of(block, judgement, marks.ink, offset * 1000)
     if counts["unsure"] == block.nozzles:
         why = said[0].message if said else "no mark of this block shows well enough to judge"
