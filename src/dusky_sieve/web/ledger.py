@@ -1,5 +1,6 @@
 """The ledger: what a printer's book says, and everything that is written into it."""
 
+from collections.abc import Callable
 from datetime import UTC, datetime, tzinfo
 from typing import Annotated
 
@@ -160,14 +161,13 @@ def put_right(request: Request, slug: str, number: int, ml: Annotated[str, Form(
     return go(f"/printers/{record.slug}/ledger#lines")
 
 
-def once_only(request: Request, once: str, book: object) -> Response:
+def once_only(request: Request, once: str, book: Callable[[datetime], str]) -> Response:
     """Acts on a form once, however often it is sent, and leads to where it led."""
-    assert callable(book)
     store, now = request.app.state.store, request.app.state.clock()
     with request.app.state.turn:
         to = store.went_to(once) if once else None
         if to is None:
-            to = str(book(now))
+            to = book(now)
             if once:
                 store.remember_form(once, to, now)
     return go(to)

@@ -19,6 +19,7 @@ from dusky_sieve.store import PhoneRecord, PrinterRecord
 from dusky_sieve.web import present
 from dusky_sieve.web.pages import go, page
 from dusky_sieve.web.security import own_form
+from dusky_sieve.web.uploads import take, uploads_of
 
 router = APIRouter()
 LOOK_EVERY = 0.4  # seconds between two looks at how far the other screen is
@@ -74,8 +75,6 @@ def phone_photo(
     onto: Annotated[int, Form()] = 0,
 ) -> Response:
     """Keeps and reads the phone's photo; both screens learn of it."""
-    from dusky_sieve.web.sheet_in import take, uploads_of
-
     phone, record = _paired(request, code)
     store = request.app.state.store
     store.phone_says(phone.digest, "reading")

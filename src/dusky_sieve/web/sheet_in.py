@@ -2,20 +2,18 @@
 
 from dataclasses import replace
 from typing import Annotated
-from urllib.parse import urlencode
 
 from fastapi import APIRouter, Depends, File, Form, Request, UploadFile
 from starlette.responses import Response
 
-from dusky_sieve import files, services
-from dusky_sieve.core.errors import OutOfTurn, UnusableInput
+from dusky_sieve import services
+from dusky_sieve.core.errors import UnusableInput
 from dusky_sieve.core.layout import Backing
-from dusky_sieve.services import Arrival, Upload
-from dusky_sieve.store import PrinterRecord, SheetRecord, Store
 from dusky_sieve.web import present
 from dusky_sieve.web.pages import go, page
 from dusky_sieve.web.phone import code_for
 from dusky_sieve.web.security import own_form
+from dusky_sieve.web.uploads import led_to, onto_sheet, take, uploads_of
 
 router = APIRouter()
 MOST_AT_ONCE = 12  # photos in one form
@@ -32,7 +30,7 @@ def sheet_in(request: Request, slug: str, onto: int = 0) -> Response:
         record=record,
         ticks=present.before_printing(store, record, now),
         backings=present.backings(record),
-        onto=_onto(store, record, onto),
+        onto=onto_sheet(store, record, onto),
         code=code_for(request, record, now),
         waiting=present.waiting_sheets(store, record),
     )
@@ -63,41 +61,6 @@ def photo_in(
         raise UnusableInput("Film: one photo over white and one over black make one sheet. Send sheet by sheet.")
     sheets = [[*first, *second]] if second else [[upload] for upload in first]
     return go(led_to(take(request, record, sheets, onto), record))
-
-
-def take(request: Request, record: PrinterRecord, sheets: list[list[Upload]], onto: int = 0) -> list[Arrival]:
-    """Keeps and reads sheets, each from its photos; one that cannot be used does not stop the rest."""
-    store, person = request.app.state.store, request.app.state.settings.person
-    arrivals, wrong = [], []
-    with request.app.state.turn:
-        for uploads in sheets:
-            known = _onto(store, record, onto)
-            try:
-                arrivals.append(services.take_photos(store, record, uploads, person, request.app.state.clock(), known))
-            except UnusableInput as error:
-                wrong.append(error)
-    if wrong and not arrivals:
-        raise wrong[0]
-    return arrivals
-
-
-def led_to(arrivals: list[Arrival], record: PrinterRecord) -> str:
-    """Where somebody goes after photos came in: the first sheet to look at, or what it means where it was accepted."""
-    to_see = next((a for a in arrivals if not a.accepted), None)
-    if to_see is None:
-        return f"/cases/{arrivals[-1].case_id}/next" if arrivals[-1].case_id else f"/printers/{record.slug}?clear=1"
-    query = {"known": 1} if to_see.known else {}
-    return f"/sheets/{to_see.sheet_id}" + (f"?{urlencode(query)}" if query else "")
-
-
-def uploads_of(sent: list[UploadFile] | None, backing: Backing) -> list[Upload]:
-    """The photos of a form's field; a field left empty gives none."""
-    found = []
-    for file in sent or ():
-        if file.filename or file.size:
-            name = (file.filename or "photo").rsplit("/", 1)[-1].rsplit("\\", 1)[-1][:120]
-            found.append(Upload(file.file.read(files.MAX_PHOTO_BYTES + 1), name, backing))
-    return found
 
 
 @router.post("/printers/{slug}/habits", dependencies=[Depends(own_form)])
@@ -149,12 +112,3 @@ async def told(request: Request, slug: str) -> Response:
             if once:
                 store.remember_form(once, to, now)
     return go(to)
-
-
-def _onto(store: Store, record: PrinterRecord, onto: int) -> SheetRecord | None:
-    if not onto:
-        return None
-    sheet = services.find_sheet(store, onto)
-    if sheet.printer_id != record.id or not sheet.photo_ids or sheet.faults is not None:
-        raise OutOfTurn(f"Sheet {onto} takes no further photo: it was accepted, told by hand, or is another printer's.")
-    return sheet
