@@ -7,7 +7,7 @@ from pathlib import Path
 
 import pytest
 import uvicorn
-from playwright.sync_api import Browser, sync_playwright
+from playwright.sync_api import Browser, expect, sync_playwright
 
 from dusky_sieve import files
 from dusky_sieve.core.case import Channel, Printer, Waste
@@ -15,6 +15,7 @@ from dusky_sieve.settings import Settings
 from dusky_sieve.store import Store
 from dusky_sieve.web.app import create_app
 
+expect.set_options(timeout=30_000)  # a busy machine reads slowly; what is expected still has to come
 CHROMIUM = [
     "--no-sandbox",
     "--disable-gpu",

@@ -216,10 +216,10 @@ def _told(change: Change) -> str:
     """A correction in words, the machine's own answer beside it."""
     name = words.display(change.block)
     if not change.nozzles:
-        return f"{name}: the whole block {'absent' if change.state == 'missing' else change.state}, by {change.person}"
+        return f"{name}: the whole block {'absent' if change.state == 'missing' else change.state}, by {change.person} at {change.at.astimezone():%H:%M}"
     was = sorted(set(change.was.values()))
     shown = ", ".join(map(str, change.nozzles[:6])) + (" and more" if len(change.nozzles) > 6 else "")
-    return f"{name} {shown}: {change.state}, read as {' or '.join(was)}, by {change.person}"
+    return f"{name} {shown}: {change.state}, read as {' or '.join(was)}, by {change.person} at {change.at.astimezone():%H:%M}"
 
 
 def _rows(sheet: SheetRecord, before: dict[str, ChannelFaults] | None) -> list[FaultRow]:
