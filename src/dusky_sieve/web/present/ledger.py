@@ -206,4 +206,7 @@ def _count(number: int | None) -> str:
 
 def _share(months: tuple[Month, ...]) -> str:
     total = sum(m.total for m in months)
-    return f"{1 - sum(m.ml['prints'] for m in months) / total:.0%} of the ink" if total > 0 else "not known"
+    if total <= 0:
+        return "not known"
+    share = 1 - sum(m.ml["prints"] for m in months) / total
+    return f"{share:.0%} of the ink" if share >= 0.015 else f"{share:.1%} of the ink"
