@@ -152,8 +152,7 @@ def _level_then(store: Store, printer_id: int, fill: Entry) -> float | None:
     """What a tank held once it was filled."""
     record = store.printer_by_id(printer_id)
     assert record is not None  # the case's foreign key holds
-    lines = {line.number: line.entry for line in store.lines(printer_id)}
-    return replay(record.printer, lines, fill.at).levels[fill.channel]
+    return replay(record.printer, store.numbered(printer_id), fill.at).levels[fill.channel]
 
 
 def cost_so_far(store: Store, case: CaseRecord) -> Total:

@@ -118,7 +118,7 @@ def idle_of(store: Store, printer: PrinterRecord) -> IdleRecord:
 
 def _idle_of(store: Store, printer: PrinterRecord) -> IdleRecord:
     events: list[tuple[datetime, int | None]] = [(at, None) for at, _ in store.step_times(printer.id)]
-    events += [(at, bad) for at, _, bad in store.sheet_times(printer.id)]
+    events += store.sheet_times(printer.id)
     before: datetime | None = None
     stands: list[Stand] = []
     for at, bad in sorted(events, key=lambda e: e[0]):

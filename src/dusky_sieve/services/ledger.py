@@ -139,7 +139,7 @@ def brought_in(
     store: Store, printer: PrinterRecord, text: str, zone: tzinfo, person: str, now: datetime, *, all_or_nothing: bool
 ) -> tuple[tuple[Line, ...], bool]:
     """Books the lines of a table that can be booked; gives every line, and whether anything was booked."""
-    lines = read_csv(text, printer.printer, {b.number: b.entry for b in store.lines(printer.id)}, zone, now)
+    lines = read_csv(text, printer.printer, store.numbered(printer.id), zone, now)
     entries = [line.entry for line in lines if line.entry is not None]
     refused = any(line.why for line in lines)
     if not entries or (all_or_nothing and refused):
@@ -161,7 +161,7 @@ def set_tanks(store: Store, printer: PrinterRecord, told: dict[str, dict[str, fl
 
 
 def _held(store: Store, printer: PrinterRecord) -> list[tuple[int, Entry]]:
-    return standing({line.number: line.entry for line in store.lines(printer.id)})
+    return standing(store.numbered(printer.id))
 
 
 def _channel(printer: PrinterRecord, name: str) -> Channel:

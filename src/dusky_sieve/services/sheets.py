@@ -239,8 +239,7 @@ def told_by_hand(
     if not faults:
         raise UnusableInput("Nothing was told: fill in the channels that were looked at, empty where they are clear.")
     sheet_id = store.add_sheet(printer.id, now, person)
-    bad = any(f.missing or f.weak or f.deflected or f.all_missing for f in faults.values())
-    return sheet_id, _vouched(store, printer, sheet_id, now, faults, {}, bad, person, now)
+    return sheet_id, _vouched(store, printer, sheet_id, now, faults, {}, person, now)
 
 
 def lines_of_reading(reading: Reading) -> dict[str, int]:
@@ -261,15 +260,15 @@ def accept_sheet(store: Store, sheet: SheetRecord, person: str, now: datetime) -
     if printer is None or sheet.reading is None or sheet.why:
         raise OutOfTurn(f"Sheet {sheet.id} was not read, so there is nothing to accept. Photograph it again.")
     faults = faults_of_reading(reading_now(sheet, printer), printer.layout)
-    bad = any(f.missing or f.weak or f.deflected or f.all_missing for f in faults.values())
-    return _vouched(store, printer, sheet.id, sheet.at, faults, lines_of_reading(sheet.reading), bad, person, now)
+    return _vouched(store, printer, sheet.id, sheet.at, faults, lines_of_reading(sheet.reading), person, now)
 
 
 def _vouched(
-    store: Store, printer: PrinterRecord, sheet_id: int, at: datetime, faults: dict[str, ChannelFaults], lines: dict[str, int], bad: bool,
+    store: Store, printer: PrinterRecord, sheet_id: int, at: datetime, faults: dict[str, ChannelFaults], lines: dict[str, int],
     person: str, now: datetime,
 ) -> int | None:  # fmt: skip
     """Keeps a sheet's faults, opens a case where there are any, books the sheet's own ink; gives the case's key."""
+    bad = any(f.missing or f.weak or f.deflected or f.all_missing for f in faults.values())
     current = open_case_of(store, printer.id)
     case_id = (
         current.id if current else store.open_case(printer.id, at, printer_now(store, printer, now)) if bad else None

@@ -100,8 +100,12 @@ def _filled(store: Store, printer: PrinterRecord, step: StepEvent) -> Iterable[E
     """Lines for tanks that a refill filled up."""
     if step.step != "refill":
         return ()
-    lines = {line.number: line.entry for line in store.lines(printer.id)}
-    return fills_to(printer.printer, lines, step.channels or [c.name for c in printer.printer.channels], step.at)
+    return fills_to(
+        printer.printer,
+        store.numbered(printer.id),
+        step.channels or [c.name for c in printer.printer.channels],
+        step.at,
+    )
 
 
 def drop_step(store: Store, event_id: int, now: datetime) -> EventRecord:

@@ -13,7 +13,7 @@ from dusky_sieve.core.ledger import Entry
 from dusky_sieve.core.upkeep import Log
 from dusky_sieve.store import tables as t
 from dusky_sieve.store.base import Base
-from dusky_sieve.store.rows import entry_row, iso, key, time_of
+from dusky_sieve.store.rows import entry_row, iso, key
 
 HOLDS = "e.what != 'void' AND NOT EXISTS (SELECT 1 FROM entry r WHERE r.replaces = e.id)"
 READ = text(f"""
@@ -49,10 +49,9 @@ WHERE id IN (SELECT replaces FROM entry WHERE replaces IS NOT NULL) AND case_id 
 
 @dataclass(frozen=True)
 class TankBalance:
-    """A tank by the book: its last reading in ml and when, and what came and went since."""
+    """A tank by the book: its last reading in ml, and what came and went since."""
 
     level_ml: float | None
-    read_at: datetime | None
     since_ml: float
 
 
@@ -100,6 +99,10 @@ class LedgerQueries(Base):
             gone = {x.entry.replaces for x in known if x.entry.replaces is not None}
             return [replace(x, holds=False) if x.number in gone or x.entry.what == "void" else x for x in known]
 
+    def numbered(self, printer_id: int) -> dict[int, Entry]:
+        """Every line of a printer's book by its number, as the core takes it."""
+        return {line.number: line.entry for line in self.lines(printer_id)}
+
     def readings(self, printer_id: int, since: datetime, until: datetime) -> list[Entry]:
         """Lines that hold and say what lay in a tank or the pad, or what was filled in, within a time; oldest first."""
         asked = {"printer": printer_id, "since": iso(since), "until": iso(until)}
@@ -126,9 +129,7 @@ class LedgerQueries(Base):
                 asked = {"printer": printer_id, "channel": channel}
                 read = run(READ, asked).first()
                 since = run(SINCE, asked | {"since": read[0] if read else ""}).scalar()
-                found[channel] = TankBalance(
-                    read[1] if read else None, time_of(read[0]) if read else None, since or 0.0
-                )
+                found[channel] = TankBalance(read[1] if read else None, since or 0.0)
         return found
 
     def pad(self, printer_id: int) -> tuple[float | None, float]:

@@ -46,11 +46,9 @@ class SheetQueries(Base):
                 s.flush()
                 return photo_record(row), True
         except IntegrityError:
-            with self._read() as s:
-                known = s.exec(
-                    select(t.PhotoRow).where(t.PhotoRow.printer_id == printer_id, t.PhotoRow.digest == digest)
-                ).one()
-                return photo_record(known), False
+            known = self.photo_of_content(printer_id, content)
+            assert known is not None  # the row that was in the way
+            return known, False
 
     def photo_path(self, digest: str) -> Path:
         """Where a photo's bytes lie."""
@@ -175,13 +173,9 @@ class SheetQueries(Base):
         with self._read() as s:
             return {case: count for case, count in s.exec(query) if case is not None}
 
-    def sheet_times(self, printer_id: int) -> list[tuple[datetime, int | None, int]]:
-        """When each accepted sheet was, its case, and its faults in all; oldest first, nothing else read."""
+    def sheet_times(self, printer_id: int) -> list[tuple[datetime, int]]:
+        """When each accepted sheet was, and its faults in all; oldest first, nothing else read."""
         table = t.SheetRow
-        query = select(table.at, table.case_id, table.bad).where(
-            table.printer_id == printer_id, col(table.bad).is_not(None)
-        )
+        query = select(table.at, table.bad).where(table.printer_id == printer_id, col(table.bad).is_not(None))
         with self._read() as s:
-            return [
-                (time_of(at), case, bad or 0) for at, case, bad in s.exec(query.order_by(col(table.at), col(table.id)))
-            ]
+            return [(time_of(at), bad or 0) for at, bad in s.exec(query.order_by(col(table.at), col(table.id)))]

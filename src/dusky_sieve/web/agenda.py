@@ -31,7 +31,6 @@ def calendar(request: Request, month: str = "") -> Response:
         "calendar.html",
         view=present.calendar(store, now, here(), month),
         feed=address,
-        printers=store.printers(),
     )
 
 

@@ -1,6 +1,6 @@
 """What it means, what next; doing it; the case's history."""
 
-from datetime import timedelta
+from datetime import datetime, timedelta
 from typing import Annotated, get_args
 
 from fastapi import APIRouter, Depends, Form, Request
@@ -11,7 +11,7 @@ from dusky_sieve.core.errors import UnusableInput
 from dusky_sieve.core.steps import StepName
 from dusky_sieve.web import present
 from dusky_sieve.web.figures import figure
-from dusky_sieve.web.pages import go, page
+from dusky_sieve.web.pages import go, once_only, page
 from dusky_sieve.web.security import own_form
 
 router = APIRouter()
@@ -43,24 +43,21 @@ def meaning(request: Request, case_id: int) -> Response:
 @router.post("/cases/{case_id}/steps", dependencies=[Depends(own_form)])
 def start(request: Request, case_id: int, step: Annotated[str, Form()], once: Annotated[str, Form()] = "") -> Response:
     """Starts a step. The same form sent twice starts it once."""
-    store, now = request.app.state.store, request.app.state.clock()
+    store = request.app.state.store
     if step not in get_args(StepName):
         raise UnusableInput(f"There is no step “{step}”. Choose one that the page proposes.")
     name: StepName = step  # type: ignore[assignment]
-    with request.app.state.turn:
-        to = store.went_to(once) if once else None
-        if to is None:
-            case = services.find_case(store, case_id)
-            to = f"/cases/{case.id}/next"
-            if name == "check":
-                printer = store.printer_by_id(case.printer_id)
-                assert printer is not None  # the case's foreign key holds
-                to = f"/printers/{printer.slug}/sheet-in"
-            else:
-                services.start_step(store, case, name, request.app.state.settings.person, now)
-            if once:
-                store.remember_form(once, to, now)
-    return go(to)
+
+    def begin(now: datetime) -> str:
+        case = services.find_case(store, case_id)
+        if name == "check":
+            printer = store.printer_by_id(case.printer_id)
+            assert printer is not None  # the case's foreign key holds
+            return f"/printers/{printer.slug}/sheet-in"
+        services.start_step(store, case, name, request.app.state.settings.person, now)
+        return f"/cases/{case.id}/next"
+
+    return once_only(request, once, begin)
 
 
 @router.post("/steps/{event_id}/finish", dependencies=[Depends(own_form)])
@@ -72,17 +69,13 @@ def finish(
     lines: Annotated[int | None, Form(ge=0, le=999)] = None,
 ) -> Response:
     """Finishes a step and books its ink."""
-    store, now = request.app.state.store, request.app.state.clock()
-    with request.app.state.turn:
-        to = store.went_to(once) if once else None
-        if to is None:
-            record = services.finish_step(
-                store, event_id, request.app.state.settings.person, now, early=early, lines=lines
-            )
-            to = f"/cases/{record.case_id}/next"
-            if once:
-                store.remember_form(once, to, now)
-    return go(to)
+
+    def end(now: datetime) -> str:
+        store, person = request.app.state.store, request.app.state.settings.person
+        record = services.finish_step(store, event_id, person, now, early=early, lines=lines)
+        return f"/cases/{record.case_id}/next"
+
+    return once_only(request, once, end)
 
 
 @router.post("/steps/{event_id}/drop", dependencies=[Depends(own_form)])

@@ -1,6 +1,5 @@
 """The ledger: what a printer's book says, and everything that is written into it."""
 
-from collections.abc import Callable
 from datetime import UTC, datetime, tzinfo
 from typing import Annotated
 
@@ -12,7 +11,7 @@ from dusky_sieve.core.errors import UnusableInput
 from dusky_sieve.core.ledger import as_csv, measured, moment
 from dusky_sieve.web import present
 from dusky_sieve.web.figures import figure
-from dusky_sieve.web.pages import go, here, page
+from dusky_sieve.web.pages import go, here, once_only, page
 from dusky_sieve.web.security import own_form
 
 router = APIRouter()
@@ -46,7 +45,7 @@ def ledger_csv(request: Request, slug: str) -> Response:
     """Every line that holds, as a table for a spreadsheet."""
     store = request.app.state.store
     record = services.find_printer(store, slug)
-    text = as_csv({line.number: line.entry for line in store.lines(record.id)})
+    text = as_csv(store.numbered(record.id))
     headers = {"Content-Disposition": f'attachment; filename="{record.slug}-ledger.csv"'}
     return Response(text.encode(), media_type="text/csv; charset=utf-8", headers=headers)
 
@@ -159,18 +158,6 @@ def put_right(request: Request, slug: str, number: int, ml: Annotated[str, Form(
         record = services.find_printer(store, slug)
         services.put_right(store, record, number, amount, request.app.state.settings.person, now)
     return go(f"/printers/{record.slug}/ledger#lines")
-
-
-def once_only(request: Request, once: str, book: Callable[[datetime], str]) -> Response:
-    """Acts on a form once, however often it is sent, and leads to where it led."""
-    store, now = request.app.state.store, request.app.state.clock()
-    with request.app.state.turn:
-        to = store.went_to(once) if once else None
-        if to is None:
-            to = book(now)
-            if once:
-                store.remember_form(once, to, now)
-    return go(to)
 
 
 def _when(text: str, zone: tzinfo) -> datetime | None:

@@ -2,6 +2,7 @@
 
 import hashlib
 import secrets
+from collections.abc import Callable
 from datetime import datetime, tzinfo
 from functools import cache
 from pathlib import Path
@@ -58,6 +59,18 @@ def page(request: Request, template: str, status: int = 200, **context: Any) -> 
     if request.cookies.get(COOKIE) != secret:
         answer.set_cookie(COOKIE, secret, httponly=True, samesite="strict", path="/")
     return answer
+
+
+def once_only(request: Request, once: str, act: Callable[[datetime], str]) -> RedirectResponse:
+    """Acts on a form once, however often it is sent, and leads to where it led."""
+    store, now = request.app.state.store, request.app.state.clock()
+    with request.app.state.turn:
+        to = store.went_to(once) if once else None
+        if to is None:
+            to = act(now)
+            if once:
+                store.remember_form(once, to, now)
+    return go(to)
 
 
 def here() -> tzinfo:

@@ -1,6 +1,7 @@
 """Sheet in: what to see to before printing, the photos, and faults told by hand."""
 
 from dataclasses import replace
+from datetime import datetime
 from typing import Annotated
 
 from fastapi import APIRouter, Depends, File, Form, Request, UploadFile
@@ -10,7 +11,7 @@ from dusky_sieve import services
 from dusky_sieve.core.errors import UnusableInput
 from dusky_sieve.core.layout import Backing
 from dusky_sieve.web import present
-from dusky_sieve.web.pages import go, page
+from dusky_sieve.web.pages import go, once_only, page
 from dusky_sieve.web.phone import code_for
 from dusky_sieve.web.security import own_form
 from dusky_sieve.web.uploads import led_to, onto_sheet, take, uploads_of
@@ -95,7 +96,7 @@ def tell_sheet(request: Request, slug: str) -> Response:
 @router.post("/printers/{slug}/told", dependencies=[Depends(own_form)])
 async def told(request: Request, slug: str) -> Response:
     """Keeps the faults that somebody typed and goes to what they mean."""
-    store, now = request.app.state.store, request.app.state.clock()
+    store = request.app.state.store
     record = services.find_printer(store, slug)
     form = await request.form()
     typed = {
@@ -103,12 +104,9 @@ async def told(request: Request, slug: str) -> Response:
         for k, c in enumerate(record.printer.channels)
         if form.get(f"seen-{k}")
     }
-    with request.app.state.turn:
-        once = str(form.get("once", ""))
-        to = store.went_to(once) if once else None
-        if to is None:
-            sheet_id, case_id = services.told_by_hand(store, record, typed, request.app.state.settings.person, now)
-            to = f"/cases/{case_id}/next" if case_id else f"/sheets/{sheet_id}"
-            if once:
-                store.remember_form(once, to, now)
-    return go(to)
+
+    def keep(now: datetime) -> str:
+        sheet_id, case_id = services.told_by_hand(store, record, typed, request.app.state.settings.person, now)
+        return f"/cases/{case_id}/next" if case_id else f"/sheets/{sheet_id}"
+
+    return once_only(request, str(form.get("once", "")), keep)

@@ -19,7 +19,7 @@ class Entry(Frozen):
     "level" what was read off a tank, "pad" what the pad holds from then on, "void" nothing: the line it replaces was wrong
     ink_ml : that amount; low_ml, high_ml : its range; waste_ml : the part that went to the pad, the rest lies on paper
     units : how many times a step's usual amount; sigma_ml : one-sigma of a reading; said : a reading as it was read
-    basis : "estimate" until somebody measured it or the printer's own use was learnt
+    basis : "estimate" until somebody measured it
     replaces : number of the line that this one stands for instead; entered : when it was written down
     """
 
@@ -32,7 +32,7 @@ class Entry(Frozen):
     high_ml: float = 0.0
     waste_ml: float = 0.0
     cost: float = 0.0
-    basis: Literal["estimate", "learned", "measured"] = "estimate"
+    basis: Literal["estimate", "measured"] = "estimate"
     units: float = 1.0
     sigma_ml: float | None = None
     said: str = ""

@@ -4,7 +4,7 @@ from dataclasses import dataclass
 from datetime import datetime
 
 from dusky_sieve import files, services
-from dusky_sieve.core.advice import Advice, Proposal
+from dusky_sieve.core.advice import Advice, Ladder, Proposal
 from dusky_sieve.core.case import StepEvent
 from dusky_sieve.core.ledger import Total
 from dusky_sieve.drawing import sieve
@@ -81,10 +81,11 @@ def meaning(store: Store, case: CaseRecord, now: datetime) -> Meaning:
     """The view of one case at `now`."""
     record = store.printer_by_id(case.printer_id)
     assert record is not None  # the case's foreign key holds
-    advice = services.advice_for(store, case, now)
+    ladder = services.ladder_of(store, record.printer.ladder)
+    advices = services.advice_by_school(store, case, now)
+    advice = advices[ladder.id]
     sheets = store.sheets(record.id, case_id=case.id, accepted=True)[-MOST_SHEETS:]
     running = services.step_under_way(store, case)
-    ladder = services.ladder_of(store, record.printer.ladder)
     step = advice.next
     until = None
     if running is not None and isinstance(running.event, StepEvent):
@@ -102,7 +103,7 @@ def meaning(store: Store, case: CaseRecord, now: datetime) -> Meaning:
         record=record, heading=words.finding(advice), aside=_aside(advice, record, case, len(sheets)), times=_times(store, case, sheets, now), stacks=stacks,
         quiet=quiet, causes=cause_lines(advice), advice=advice, step=step, title=facts.title, button=facts.button, ink=sum(step.ink_ml.values()),
         ladder_name=ladder.name, ladder_svg=ladder_edge(ladder, here, taken, waiting=bool(until and until > now)), running=running, until=until,
-        waiting=bool(until and until > now), spent=services.cost_so_far(store, case), schools=_schools(store, case, now, record.printer.ladder), refused=_refused(advice),
+        waiting=bool(until and until > now), spent=services.cost_so_far(store, case), schools=_schools(services.all_ladders(store), advices, record.printer.ladder), refused=_refused(advice),
     )  # fmt: skip
 
 
@@ -181,10 +182,9 @@ def cause_lines(advice: Advice) -> tuple[CauseLine, ...]:
     )
 
 
-def _schools(store: Store, case: CaseRecord, now: datetime, own: str) -> tuple[School, ...]:
+def _schools(ladders: dict[str, Ladder], advices: dict[str, Advice], own: str) -> tuple[School, ...]:
     out = []
-    ladders = services.all_ladders(store)
-    for key, advice in services.advice_by_school(store, case, now).items():
+    for key, advice in advices.items():
         ladder, step = ladders[key], advice.next
         title = files.step_table()[step.step].title
         out.append(
