@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Layout, MarksBlock, extent
-from dusky_sieve.core.reading.registration import Registration
+from dusky_sieve.core.reading.registration import Registration, warp_terms
 from dusky_sieve.core.reading.score import Fit, Place
 
 Floats = NDArray[np.float64]
@@ -21,6 +21,8 @@ FURTHEST, FINE = 2.5, 0.125  # columns by which rows are slid, and in what steps
 TILTS = np.linspace(-1.75, 1.75, 15)  # columns by which the slip may differ between the sheet's middle and its rim
 BETTER = 0.1  # share of an end's ink by which a slip must set the ends better than none
 STEEPEST = 0.5  # columns: a slip that differs by less over the sheet, or from none, is what fitting finds by itself
+SPLIT_FROM = 4  # rows from which upper and lower ones are asked apart
+LEAST_FREE = 0.3  # of the places beyond an end, over which no other block stands
 ALONG_FROM = 2  # columns a block must have for its rows to have ends
 
 
@@ -42,52 +44,90 @@ class Slip:
         return self.gain > BETTER and max(abs(self.middle), abs(self.right), abs(self.down)) >= STEEPEST
 
 
-def find_slip(place: Place, blocks: list[MarksBlock], layout: Layout, near: NDArray[np.uint8], fit: Fit) -> Slip:
-    """The slip that sets the ends of all rows best; `place` leads from sheet mm to pixels of `near`."""
-    slides = np.arange(-FURTHEST - 2 * abs(TILTS).max(), FURTHEST + 2 * abs(TILTS).max() + FINE / 2, FINE)
+@dataclass(frozen=True)
+class Ends:
+    """How well the rows' ends fit for every slide, group by group: the left or the right ends of a block's upper or lower rows.
+
+    table : (groups, slides) ink inside the ends less ink beyond, -1..1; slides : (slides,) columns
+    weight, at : (groups,) share of all rows, and (groups, 2) where the group's ends are, -1..1 over the sheet
+    """
+
+    table: Floats
+    slides: Floats
+    weight: Floats
+    at: Floats
+
+    def score(self, slips: Floats) -> Floats:
+        """The fit of all ends (n,) for slips (k, n) in columns, the first k terms of a smooth warp over the sheet.
+
+        Zero where there are no ends to see.
+        """
+        if not len(self.table):
+            return np.zeros(slips.shape[1])
+        basis = warp_terms(self.at + 1, (2.0, 2.0))[:, : len(slips)]
+        index = np.clip(np.rint((basis @ slips - self.slides[0]) / FINE).astype(int), 0, len(self.slides) - 1)
+        return np.asarray((np.take_along_axis(self.table, index, axis=1) * self.weight[:, None]).sum(axis=0))
+
+
+def ends_of(place: Place, blocks: list[MarksBlock], layout: Layout, near: NDArray[np.uint8], fit: Fit) -> Ends:
+    """The ends of all rows; `place` leads from sheet mm to pixels of `near`."""
+    slides = np.arange(-FURTHEST - 3 * abs(TILTS).max(), FURTHEST + 3 * abs(TILTS).max() + FINE / 2, FINE)
     scores, weights, middles = [], [], []
     for k, block in enumerate(blocks):
         if not fit.printing[k] or min(block.columns, block.nozzles) <= ALONG_FROM:
             continue
-        level = (fit.low[k], fit.high[k])
-        scores.append(_ends(place, block, layout, near, level, slides))
-        weights.append(float(-(-block.nozzles // block.columns)))
-        box = np.array(extent(block))
-        middles.append((box[:2] + box[2:]) / np.array(layout.size) - 1)
-    if not scores:
-        return Slip(0.0, 0.0, 0.0, 0.0)
-    table, weight, at = np.array(scores), np.array(weights) / sum(weights), np.array(middles)
+        rows = np.arange(-(-block.nozzles // block.columns))
+        for some in np.array_split(rows, 2) if len(rows) >= SPLIT_FROM else [rows]:
+            for side in (-1, 1):
+                values = _ends(place, block, layout, near, (fit.low[k], fit.high[k]), slides, some, side)
+                if values is not None:
+                    column = 0 if side < 0 else block.columns - 1
+                    scores.append(values)
+                    weights.append(float(len(some)))
+                    middles.append(_place(block, column, float(some.mean())) / np.array(layout.size) * 2 - 1)
+    return Ends(
+        np.array(scores).reshape(-1, len(slides)), slides, np.array(weights) / (sum(weights) or 1.0), np.array(middles).reshape(-1, 2)
+    )  # fmt: skip
+
+
+def _place(block: MarksBlock, column: float, row: float) -> Floats:
+    return np.array(block.origin) + column * np.array(block.column_pitch) + row * np.array(block.row_pitch)
+
+
+def find_slip(ends: Ends) -> Slip:
+    """The slip that sets the ends of all rows best."""
     steps = np.arange(-FURTHEST, FURTHEST + FINE / 2, FINE)
-    a, b, c = (v.ravel() for v in np.meshgrid(steps, TILTS, TILTS, indexing="ij"))
-    slip = a[:, None] + np.outer(b, at[:, 0]) + np.outer(c, at[:, 1])
-    index = np.clip(np.rint((slip - slides[0]) / FINE).astype(int), 0, len(slides) - 1)
-    total = (np.take_along_axis(table, index.T, axis=1) * weight[:, None]).sum(axis=0)
+    tried = np.stack([v.ravel() for v in np.meshgrid(steps, TILTS, TILTS, indexing="ij")])
     # Among slips that fit alike the smallest is taken.
-    total -= 0.01 * (np.abs(a) + np.abs(b) + np.abs(c))
+    total = ends.score(tried) - 0.01 * np.abs(tried).sum(axis=0)
     best = int(total.argmax())
-    none = float((table[:, int(np.rint(-slides[0] / FINE))] * weight).sum())
-    return Slip(float(a[best]), float(b[best]), float(c[best]), float(total[best]) - none)
+    middle, right, down = (float(v) for v in tried[:, best])
+    return Slip(middle, right, down, float(total[best] - ends.score(np.zeros((3, 1)))[0]))
 
 
-def _ends(place: Place, block: MarksBlock, layout: Layout, near: NDArray[np.uint8], level: tuple[float, float], slides: Floats) -> Floats:  # fmt: skip
-    """Ink inside the rows' ends less ink beyond them, -1..1, for every slide (n,)."""
-    origin, column, row = np.array(block.origin), np.array(block.column_pitch), np.array(block.row_pitch)
-    columns, rows = min(block.columns, block.nozzles), -(-block.nozzles // block.columns)
-    r = np.arange(rows)
-    last = np.full(rows, columns - 1)
-    last[-1] = block.nozzles - 1 - (rows - 1) * columns
-    depth = np.arange(min(LOOKED_AT, columns))
-    inside = [(c, k) for k in r for c in (*depth, *(last[k] - depth)) if 0 <= c <= last[k]]
-    beyond = [(c, k) for k in r for c in (*(-1 - np.arange(LOOKED_AT)), *(last[k] + 1 + np.arange(LOOKED_AT)))]
+def _ends(
+    place: Place, block: MarksBlock, layout: Layout, near: NDArray[np.uint8], level: tuple[float, float], slides: Floats,
+    rows: NDArray[np.int64], side: int,
+) -> Floats | None:  # fmt: skip
+    """Ink inside some rows' left (side -1) or right ends less ink beyond them, -1..1, for every slide (n,).
+
+    None where another block stands so near that nothing beyond them should be bare.
+    """
+    columns = min(block.columns, block.nozzles)
+    last = np.minimum(columns, block.nozzles - rows * block.columns) - 1
+    reach = min(LOOKED_AT, columns)
+    end = np.zeros(len(rows), np.int64) if side < 0 else last
+    inside = [(e - side * d, r) for e, r in zip(end, rows, strict=True) for d in range(reach)]
+    beyond = [(e + side * d, r) for e, r in zip(end, rows, strict=True) for d in range(1, LOOKED_AT + 1)]
     boxes = np.array([extent(b) for b in layout.blocks if b.id != block.id]).reshape(-1, 4)
-    free = [ck for ck in beyond if not _taken(origin + ck[0] * column + ck[1] * row, boxes, block.mark[0] / 2)]
+    free = [cr for cr in beyond if not _taken(_place(block, *cr), boxes, block.mark[0] / 2)]
+    if len(free) < LEAST_FREE * len(beyond):
+        return None
     values = []
     for cells in (inside, free):
-        if not cells:
-            values.append(np.zeros(len(slides)))
-            continue
-        c, k = np.array(cells).T
-        points = origin + (c[None, :] + slides[:, None])[..., None] * column + k[:, None] * row
+        c, r = np.array(cells, np.float64).T
+        points = np.array(block.origin) + (c[None, :] + slides[:, None])[..., None] * np.array(block.column_pitch)
+        points += r[None, :, None] * np.array(block.row_pitch)
         values.append(_ink(place, points.reshape(-1, 2), near, level).reshape(len(slides), -1).mean(axis=1))
     return np.asarray(values[0] - values[1])
 

@@ -18,7 +18,7 @@ from dusky_sieve.core.layout import (
     mark_centres,
 )
 from dusky_sieve.core.reading.align import align, plausible, shrunk
-from dusky_sieve.core.reading.ends import Slip, find_slip, slipped
+from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip, slipped
 from dusky_sieve.core.reading.find import (
     EFFORTS,
     Candidate,
@@ -43,6 +43,7 @@ from dusky_sieve.core.reading.registration import (
     through,
 )
 from dusky_sieve.core.reading.score import Fit, Judge, Place, probes, solid_shown
+from dusky_sieve.core.reading.square import squared
 from dusky_sieve.core.reading.tilt import Lean, leans
 from dusky_sieve.core.reading.why import remedy
 
@@ -96,6 +97,9 @@ class Locator:
         self.judge = Judge(self.map, probes(layout, backing), backing)
         self.glance = Judge(self.map, probes(layout, backing, GLANCED), backing, self.judge.near, spots=1)
         self.blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
+        self.block_of = np.repeat(np.arange(len(self.blocks)), [b.nozzles for b in self.blocks])
+        steps = np.array([b.column_pitch if b.columns > 1 else (1.0, 0.0) for b in self.blocks])
+        self.along = (0.05 * steps / np.linalg.norm(steps, axis=1, keepdims=True))[self.block_of]
         self.longest_run_mm = max(length for _, length in stroke_ways(layout, self.marks))
         self.clear_mm = float(np.median([clear_height(b) for b in self.blocks]))
 
@@ -131,15 +135,15 @@ class Locator:
 
     def _ends_right(self, found: Found) -> Registration:
         """The place slid along the rows where that sets their ends right and explains no less."""
-        slip = self._slip(found.registration.to_photo)
+        slip = find_slip(self._ends(found.registration.to_photo))
         if not slip.moves:
             return found.registration
         slid = slipped(found.registration, slip, self.blocks[0].column_pitch, self.layout.size)
-        before, after = self.judge(found.registration.to_photo), self.judge(slid.to_photo)
-        return slid if after.explained > before.explained else found.registration
+        ways = (found.registration, slid, self._follow(found.distance, slid))
+        return max(ways, key=lambda way: self.judge(way.to_photo).explained)
 
-    def _slip(self, place: Place) -> Slip:
-        return find_slip(place, self.blocks, self.layout, self.judge.near, self.judge(place))
+    def _ends(self, place: Place) -> Ends:
+        return ends_of(place, self.blocks, self.layout, self.judge.near, self.judge(place))
 
     def _strokes(self) -> Strokes:
         strokes = find_strokes(self.map.ink)
@@ -151,15 +155,20 @@ class Locator:
         full = np.linalg.inv(shrunk(self.map.factor)) @ registration.homography @ back
         return Registration(full / full[2, 2], registration.warp, registration.size, self.corner)
 
+    def ends(self, registration: Registration) -> Ends:
+        """How well the rows' ends fit about a registration of the whole sheet on the photo."""
+        return self._ends(self._on_map(registration))
+
     def misplaced(self, registration: Registration) -> bool:
         """Whether ink stands one lattice step beside a block, or the rows' ends would fit better further along."""
-        small, forth = shrunk(self.map.factor), np.array(self.corner)
-
-        def place(points: Floats) -> Floats:
-            return project(small, registration.to_photo(points + forth))
-
+        place = self._on_map(registration)
         beyond = self.judge.beyond(place, self.blocks, self.layout)
-        return bool(beyond.max() > MOST_BEYOND) or self._slip(place).moves
+        return bool(beyond.max() > MOST_BEYOND) or find_slip(self._ends(place)).moves
+
+    def _on_map(self, registration: Registration) -> Place:
+        """From the marks' box to the ink map, by a registration of the whole sheet on the photo."""
+        small, forth = shrunk(self.map.factor), np.array(self.corner)
+        return lambda points: project(small, registration.to_photo(points + forth))
 
     def by_corners(self, corners: Corners) -> Registration:
         """The registration from the pattern's four corners as a person marked them, laid onto the strokes near by.
@@ -240,13 +249,15 @@ class Locator:
         return Found(registration, fit, candidate.lean, distance) if fit.explained > found.fit.explained else found
 
     def _follow(self, distance: Singles, start: Registration) -> Registration:
-        """The registration laid onto the strokes, across travel and then along it."""
+        """The registration laid onto the strokes across travel, made one a camera could make, then laid along travel."""
         followed = follow(distance, start, self.marks, self.clear_mm)
         fit = self.judge(followed.to_photo)
         printing = [b for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]
         if not printing:
             return followed
-        return slide(self.map.ink, followed, printing, self.layout)
+        shown = fit.printing[self.block_of]
+        square = squared(followed, self.marks.centres[shown], self.along[shown], self.map.ink.shape[:2])
+        return follow(distance, slide(self.map.ink, square, printing, self.layout), self.marks, self.clear_mm)
 
     def _like_marks(self, strokes: Strokes, candidate: Candidate) -> Bools:
         """Strokes (n,) that may be this candidate's marks: about as long and wide as most where the pattern should be.
@@ -310,19 +321,26 @@ class Locator:
             top = ways[0]  # a better place has likenesses of its own
         top = ways[0]
         others = [way for way in ways[1:] if self._apart(top.registration, way.registration)]
-        sheet = top.fit.there >= FOUND_FROM  # else it is none, either way round
-        lead = max(CLEAR_LEAD, LEAD_SHARE * top.fit.explained)
-        if sheet and others and top.fit.explained - others[0].fit.explained < lead:
-            mine, other = (trace(self.map.small, way.registration.to_photo, self.layout, self.backing) for way in (top, others[0]))  # fmt: skip
-            if clearer(other, mine):
-                return others[0]
-            if clearer(mine, other):
-                return top
-            raise SheetNotFound(
-                f"{self.file}: the sheet was found, but two ways round fit it equally well, so nothing was guessed. "
-                "Mark its four corners by hand, the top left one first."
-            )
-        return top
+        if top.fit.there < FOUND_FROM or not others:  # no sheet, either way round; or but one way
+            return top
+        return top if _leads(top, others[0]) else self._decided(top, others[0], full)
+
+    def _decided(self, top: Found, other: Found, full: Judge) -> Found:
+        """The better of two ways round that fit about alike: by their rows' ends, else by the other backing's traces."""
+        ways = []
+        for way in (top, other):
+            ended = self._ends_right(way)
+            ways.append(Found(ended, self._with_fills(full, ended), way.lean, way.distance))
+        top, other = sorted(ways, key=lambda way: -way.fit.explained)
+        if _leads(top, other):
+            return top
+        mine, others = (trace(self.map.small, way.registration.to_photo, self.layout, self.backing) for way in (top, other))
+        if clearer(mine, others) or clearer(others, mine):
+            return top if mine > others else other
+        raise SheetNotFound(
+            f"{self.file}: the sheet was found, but two ways round fit it equally well, so nothing was guessed. "
+            "Mark its four corners by hand, the top left one first."
+        )
 
     def _laid_onto_itself(self, found: Found, full: Judge) -> list[Found]:
         """The pattern laid onto its own picture in the other ways that it nearly fits, each refined."""
@@ -394,6 +412,11 @@ class Locator:
                 f"{self.file}: the print on this photo is not the layout “{self.layout.name}”: many of its marks stand where "
                 "that sheet has none. Check that this is the right printer's sheet."
             )
+
+
+def _leads(top: Found, other: Found) -> bool:
+    """Whether a place explains so much more than another that it is no accident."""
+    return top.fit.explained - other.fit.explained >= max(CLEAR_LEAD, LEAD_SHARE * top.fit.explained)
 
 
 def _beside(registration: Registration, step: tuple[float, float]) -> Place:

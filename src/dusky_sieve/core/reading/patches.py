@@ -62,7 +62,7 @@ def cut_patches(
     inner = np.abs(along) <= max(0.42 * length, along[1] - along[0])
     light = cv2.LUT(codes.reshape(-1, nx, 3), LINEAR).reshape(len(centres), ny, nx, 3)
     profile = light[:, :, inner].mean(axis=2, dtype=np.float64)
-    ground = _ground(profile, backing)
+    ground = paper_of(profile, backing)
     ink = 1 - profile / ground[:, None] if backing == "light" else profile - ground[:, None]
     bright = cv2.inRange(codes.reshape(-1, nx, 3), (GLARE_LEVEL,) * 3, (255,) * 3)
     full = (bright > 0).reshape(len(centres), -1).mean(axis=1)
@@ -90,8 +90,8 @@ def _sampled(
     return np.concatenate(parts).reshape(n, len(across), len(along), 3).astype(np.uint8, copy=False), seen
 
 
-def _ground(profile: Floats, backing: Backing) -> Floats:
-    """Bare paper (or backing) of each patch, (n, 3): the mean of the middle of its lighter (darker) half."""
+def paper_of(profile: Floats, backing: Backing) -> Floats:
+    """Bare paper (or backing) of each profile (n, across, 3), linear light (n, 3): the mean of the middle of its lighter (darker) half."""
     ordered = np.sort(profile, axis=1)
     count = profile.shape[1]
     part = ordered[:, int(0.6 * count) : int(0.92 * count)] if backing == "light" else ordered[:, int(0.08 * count) : int(0.4 * count)]  # fmt: skip

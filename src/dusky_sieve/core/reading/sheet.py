@@ -15,7 +15,7 @@ from dusky_sieve.core.reading.locate import Corners, Locator
 from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block
 from dusky_sieve.core.reading.refine import refine
 from dusky_sieve.core.reading.registration import Registration
-from dusky_sieve.core.reading.treads import MOST_STRADDLING, straddling
+from dusky_sieve.core.reading.runs import MOST_STRADDLING, slid, straddling
 
 Floats = NDArray[np.float64]
 
@@ -81,6 +81,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
         )
     locator = Locator(photo.pixels, layout, photo.backing, photo.file)
     registration = locator.locate() if photo.corners is None else locator.by_corners(photo.corners)
+    registration = slid(photo.pixels, blocks, registration, photo.backing, locator.ends(registration))
     registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
     aside, doubtful = straddling(photo.pixels, blocks, registration, photo.backing)
     if locator.misplaced(registration) or aside > MOST_STRADDLING:

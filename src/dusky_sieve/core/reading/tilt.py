@@ -20,7 +20,10 @@ FANNED = np.radians(16)  # how far tilt and lens bend directions away from their
 CENTRAL = 0.3  # one-sigma of a stroke's say over the frame's longer side: people put the sheet in the middle
 FOCAL_SHARE = 0.85  # focal length over the frame's longer side; phones' main lenses lie between 0.7 and 1.1
 EVEN_LENGTHS = 0.3  # spread of log length up to which strokes are taken for single marks
-LEAST_STROKES = 12  # strokes that a tilt can be told from
+LEAST_STROKES = 12  # strokes that a tilt can be told from; a run of touching marks says as much as its pieces would
+PIECE_PX, MOST_PIECES = 25.0, 6.0  # length of a piece whose direction is as sure as a mark's, and how many a run counts for
+LONG_SHARE = 0.4  # of the length (ink) that long strokes have, from which a stroke is one of them: words are not
+SAME_STROKES = 0.8  # of the strokes of two hypotheses: where they share that many, they are one
 MOST_LEAN = 0.75  # tangent of the steepest tilt that is believed
 
 
@@ -41,20 +44,43 @@ class Lean:
 
 
 def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float) -> list[Lean]:
-    """Likely leans, best first: at most `most`, of directions whose peak is not fainter than `faint` of the highest."""
+    """Likely leans, best first: at most `most` directions whose peak is not fainter than `faint` of the highest.
+
+    A direction that letters or table grain share with a few long runs of marks is two hypotheses.
+    """
     found: list[Lean] = []
     middle = np.array([shape[1] - 1, shape[0] - 1]) / 2
     near = np.exp(-0.5 * (((strokes.centre - middle) / (CENTRAL * max(shape))) ** 2).sum(axis=1))
     for peak in _peaks(strokes, near, most, faint):
-        lean = _lean(strokes, near, shape, peak)
-        if lean is not None:
-            found.append(lean)
+        follows = np.abs(_half_turn(strokes.lean - peak)) < FANNED
+        for those in (follows, _long_ones(strokes, follows)):
+            lean = None if any(_same(those, other.follows) for other in found) else _lean(strokes, near, shape, peak, those)
+            found += [lean] if lean is not None else []
     return found
+
+
+def _same(a: Bools, b: Bools) -> bool:
+    return float((a & b).sum()) > SAME_STROKES * float((a | b).sum())
+
+
+def _long_ones(strokes: Strokes, follows: Bools) -> Bools:
+    """Those of some strokes (n,) that are about as long and dark as the ones that make up most of their ink."""
+    if not follows.any():
+        return follows
+    weight = strokes.long**2 * strokes.ink * follows
+    long, ink = (_weighted_median(v, weight) for v in (strokes.long, strokes.ink))
+    return np.asarray(follows & (strokes.long > LONG_SHARE * long) & (strokes.ink > LONG_SHARE * ink))
+
+
+def _weighted_median(value: Floats, weight: Floats) -> float:
+    order = np.argsort(value)
+    total = np.cumsum(weight[order])
+    return float(value[order][np.searchsorted(total, total[-1] / 2)])
 
 
 def _peaks(strokes: Strokes, near: Floats, most: int, faint: float) -> list[float]:
     """Directions (radians) that many strokes share, best first: many short ones, or fewer long ones."""
-    if len(strokes.long) < LEAST_STROKES:
+    if _pieces(strokes.long).sum() < LEAST_STROKES:
         return []
     chosen: list[float] = []
     capped = np.minimum(strokes.long, 4 * np.median(strokes.long))
@@ -71,12 +97,11 @@ def _peaks(strokes: Strokes, near: Floats, most: int, faint: float) -> list[floa
     return chosen
 
 
-def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float) -> Lean | None:
-    """Vanishing line by robust regression of direction and log length on place."""
+def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float, follows: Bools) -> Lean | None:
+    """Vanishing line by robust regression of direction and log length on place, of strokes near a direction."""
     middle = np.array([shape[1] - 1, shape[0] - 1]) / 2
     off = _half_turn(strokes.lean - peak)
-    follows = np.abs(off) < FANNED
-    if follows.sum() < LEAST_STROKES:
+    if _pieces(strokes.long[follows]).sum() < LEAST_STROKES:
         return None
     angle, place = off[follows], strokes.centre[follows] - middle
     length = strokes.long[follows]
@@ -87,7 +112,7 @@ def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float) -
     x, y = np.array([np.cos(turn), np.sin(turn)]), np.array([-np.sin(turn), np.cos(turn)])
     like = np.abs(np.log(length / np.median(length))) < np.log(1.8)
     p2, typical = 0.0, None
-    if like.sum() >= LEAST_STROKES:
+    if like.sum() >= LEAST_STROKES:  # of runs cut by gaps lengths say little
         along, across = place[like] @ x, place[like] @ y
         value = np.log(length[like]) + 2 * p1 * along
         fit, spread = _robust(np.column_stack([np.ones(len(value)), across]), value, near[follows][like], 0.05)
@@ -111,6 +136,11 @@ def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float) -
     frame = np.array([[x[0], y[0], middle[0]], [x[1], y[1], middle[1]], [0, 0, 1]])
     along = np.linalg.inv(stretch) @ np.array([1.0, 0.0])
     return Lean(np.asarray(frame @ plane @ flat, np.float64), float(np.arctan2(along[1], along[0])), None if typical is None else typical * float(np.linalg.norm(along)), follows)  # fmt: skip
+
+
+def _pieces(long: Floats) -> Floats:
+    """How many marks' worth each stroke of a length (n,) px says about directions."""
+    return np.asarray(np.clip(long / PIECE_PX, 1.0, MOST_PIECES))
 
 
 def _robust(basis: Floats, value: Floats, weight: Floats, least: float) -> tuple[Floats, float]:

@@ -1,0 +1,246 @@
+"""Along travel where gaps do not show: a row of touching marks is a flight of steps, and its steps have a phase.
+
+Laid along itself a run looks the same wherever it is put, but for its ends and its steps: each mark is level, the next
+one a nozzle pitch lower, and where two meet the ink is a trace thinner. So every row is sampled along its lattice on the
+full photo; height and amount of the ink there, taken against one turn a column, tell by their phase how far the lattice
+is off, up to whole columns, and the rows' ends tell those. One smooth slip over the sheet must set all of them right.
+"""
+
+from dataclasses import dataclass
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.layout import Backing, MarksBlock, clear_height, clear_width
+from dusky_sieve.core.reading.ends import Ends
+from dusky_sieve.core.reading.patches import LINEAR, paper_of
+from dusky_sieve.core.reading.registration import DEGREES, Registration, warp_terms
+from dusky_sieve.core.reading.score import stroke_colour
+
+Floats = NDArray[np.float64]
+Bools = NDArray[np.bool_]
+Waves = NDArray[np.complex128]
+Photo = NDArray[np.uint8]
+
+LOOKED_AT_PX = 3.5  # gaps along travel wider than this show by themselves
+LEAST_STEP_PX = 1.0  # a step lower than this cannot be seen
+SAMPLES = 8  # per column, along a row
+MOST_ROWS = 160  # of all blocks together
+SEGMENT = 6  # columns whose phase is taken together
+LEAST_INKED = 0.4  # of a segment's samples that must carry ink
+ROWS_AT_ONCE = 30_000  # OpenCV's remap takes no taller picture than 32,767 rows
+GAP_WEIGHT = 2.0  # of the amount's wave against the height's, which has about ten times its size on a sharp photo
+SLIDES = np.linspace(-1.5, 1.5, 13)  # columns by which the lattice is slid as a whole
+TILTS = np.linspace(-1.0, 1.0, 9)  # columns by which the slip may differ between the sheet's middle and its rim
+NUDGES = np.linspace(-1.0, 1.0, 9)  # columns by which the whole is slid while bends are tried
+COSTS = np.array([0.01] * 3 + [0.02] * 3)  # of a column of slip, per term: of those that fit alike the smallest is taken
+STEPS_WEIGHT = 0.6  # of the steps' agreement against the ends' in choosing among slips
+SEEN_FROM = 0.35  # agreement of the steps, 0..1, from which they are believed; noise reaches a third of it
+STIFF = 0.15  # pull of the bent slip towards the straight one, as a share of what the steps say
+ROUNDS = 6
+MOST_STRADDLING = 0.2  # of all segments, beyond which the whole place is in doubt; fewer are unsure by themselves
+STRADDLES = 0.28  # columns that a segment is still off at the end, from which its marks may be their neighbours
+
+
+def _grid(*sides: Floats) -> Floats:
+    return np.stack([v.ravel() for v in np.meshgrid(*sides, indexing="ij")])
+
+
+_NONE = np.zeros(1)
+STRAIGHT = _grid(SLIDES, TILTS, TILTS, _NONE, _NONE, _NONE)
+BENT = _grid(NUDGES, _NONE, _NONE, TILTS, TILTS, TILTS)
+
+
+@dataclass(frozen=True)
+class Steps:
+    """The steps of many segments of runs.
+
+    place : (n, 2) mm, segment middles; wave : (n,) complex, size about 1 on a sharp photo, phase the slip in turns a column
+    level : (n,) mm that the ink lies below the row
+    column : (n,) mm a column along travel; block : (n,) index; first : (n,) first column of the segment
+    """
+
+    place: Floats
+    wave: Waves
+    level: Floats
+    column: Floats
+    block: NDArray[np.int64]
+    first: NDArray[np.int64]
+
+
+def runs_of(blocks: list[MarksBlock], registration: Registration) -> list[MarksBlock]:
+    """The blocks whose rows are runs on this photo: gaps that do not show, steps that do."""
+    found = []
+    for block in blocks:
+        scale = registration.px_per_mm(np.array(block.origin))
+        touch = clear_width(block) * scale < LOOKED_AT_PX
+        if block.columns >= SEGMENT and touch and abs(block.column_pitch[1]) * scale > LEAST_STEP_PX:
+            found.append(block)
+    return found
+
+
+def steps_of(photo: Photo, blocks: list[MarksBlock], registration: Registration, backing: Backing) -> Steps:
+    """The steps of every run of `blocks`, as the registration lays them."""
+    parts = [_block_steps(photo, k, b, registration, backing, len(blocks)) for k, b in enumerate(blocks)]
+    return Steps(*(np.concatenate(values) for values in zip(*parts, strict=True)))
+
+
+def _block_steps(
+    photo: Photo, index: int, block: MarksBlock, registration: Registration, backing: Backing, blocks: int
+) -> tuple[Floats, Waves, Floats, Floats, NDArray[np.int64], NDArray[np.int64]]:
+    count = -(-block.nozzles // block.columns)
+    rows = np.arange(0, count, max(1, count * blocks // MOST_ROWS))
+    rows = rows[(rows + 1) * block.columns <= block.nozzles] if count > 1 else rows
+    u = (np.arange(min(block.columns, block.nozzles) * SAMPLES) + 0.5) / SAMPLES - 0.5
+    column, row = np.array(block.column_pitch), np.array(block.row_pitch)
+    places = np.array(block.origin) + rows[:, None, None] * row + u[None, :, None] * column
+    amount, height = _profiles(photo, places.reshape(-1, 2), block, registration, backing)
+    amount, height = amount.reshape(len(rows), -1), height.reshape(len(rows), -1)
+    full = float(np.quantile(amount, 0.7)) + 1e-9
+    inked = amount > 0.3 * full
+    turn = np.exp(2j * np.pi * u)
+    steps, gaps = np.where(inked, height, 0.0) * (1j * 2 * np.pi / column[1]), np.clip(amount / full, 0, 1.2)
+    wide = SEGMENT * SAMPLES
+    starts = np.arange(0, len(u) - wide + 1, wide)
+    place, wave, lie, first = [], [], [], []
+    for start in starts:
+        own = slice(start, start + wide)
+        weight = inked[:, own]
+        share = weight.mean(axis=1)
+        level = (np.where(weight, height[:, own], 0).sum(axis=1) / np.maximum(weight.sum(axis=1), 1))[:, None]
+        lift = level * (1j * 2 * np.pi / column[1]) * weight
+        values = ((steps[:, own] - lift + GAP_WEIGHT * gaps[:, own] * weight) * turn[own]).mean(axis=1)
+        kept = share > LEAST_INKED
+        place.append(places[kept, start + wide // 2])
+        wave.append(values[kept])
+        lie.append(level[kept, 0])
+        first.append(np.full(int(kept.sum()), start // SAMPLES))
+    n = sum(len(w) for w in wave)
+    return (
+        np.concatenate(place).reshape(-1, 2), np.concatenate(wave), np.concatenate(lie), np.full(n, float(column[0])),
+        np.full(n, index, np.int64), np.concatenate(first).astype(np.int64),
+    )  # fmt: skip
+
+
+def _profiles(
+    photo: Photo, places: Floats, block: MarksBlock, registration: Registration, backing: Backing
+) -> tuple[Floats, Floats]:
+    """Amount of ink (n,) on a line across travel at each place (n, 2) mm, and its height (n,) mm below the place."""
+    scale = registration.px_per_mm(places.mean(axis=0))
+    reach = min(0.5 * clear_height(block), max(2.2 * abs(block.column_pitch[1]), block.mark[1] / 2 + 4.5 / scale))
+    across = np.linspace(-reach, reach, int(np.clip(2 * reach * scale, 9, 25)) | 1)
+    at = registration.to_photo(np.concatenate([places, places + (0, 0.2)])).reshape(2, -1, 2)
+    down = (at[1] - at[0]) / 0.2
+    spots = (at[0][:, None] + across[None, :, None] * down[:, None]).astype(np.float32)
+    parts = [
+        cv2.remap(photo, part[..., 0], part[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+        for part in np.array_split(spots, len(spots) // ROWS_AT_ONCE + 1)
+    ]
+    light = cv2.LUT(np.concatenate(parts), LINEAR).astype(np.float64)
+    ground = paper_of(light, backing)
+    share = 1 - light / ground[:, None] if backing == "light" else light - ground[:, None]
+    ink = share @ stroke_colour(block.ink, backing)
+    ink = np.maximum(ink - 0.25 * ink.max(axis=1, keepdims=True), 0)
+    amount = ink.sum(axis=1)
+    return amount, (ink @ across) / np.maximum(amount, 1e-9)
+
+
+def agreement(steps: Steps, slip: Floats) -> Floats:
+    """How well slips (n, ...) mm along travel set the steps (n,) level, -1..1."""
+    turns = np.exp(-2j * np.pi * slip / steps.column.reshape(-1, *([1] * (slip.ndim - 1))))
+    wave = steps.wave.reshape(-1, *([1] * (slip.ndim - 1)))
+    return np.asarray((wave * turns).real.sum(axis=0) / (np.abs(steps.wave).sum() + 1e-9))
+
+
+def slid(
+    photo: Photo, blocks: list[MarksBlock], registration: Registration, backing: Backing, ends: Ends
+) -> Registration:
+    """The registration slid along its runs to where their steps are level and their ends have ink up to them.
+
+    The same where steps do not show, or nothing better was found.
+    """
+    runs = runs_of(blocks, registration)
+    if not runs:
+        return registration
+    steps = steps_of(photo, runs, registration, backing)
+    if len(steps.wave) < 4:
+        return registration
+    column = float(np.median(steps.column))
+    terms = warp_terms(steps.place - registration.origin, registration.size)[:, : DEGREES[2]]
+    def worth(slips: Floats) -> Floats:
+        fits = STEPS_WEIGHT * agreement(steps, terms @ slips * column) + ends.score(slips)
+        return np.asarray(fits - COSTS @ np.abs(slips))
+
+    ways = []
+    for order in ((STRAIGHT, BENT), (BENT, STRAIGHT)):
+        way = np.zeros(DEGREES[2])
+        for grid in order:
+            tried = way[:, None] + grid
+            best = _settled(steps, terms, tried[:, int(worth(tried).argmax())], column)
+            way = max(way, best, key=lambda slip: float(worth(slip[:, None])[0]))
+        ways.append(way)
+    coefficients = max(ways, key=lambda slip: float(worth(slip[:, None])[0]))
+    if float(agreement(steps, terms @ coefficients * column)) < SEEN_FROM:
+        return registration
+    slope = float(np.median([b.column_pitch[1] / b.column_pitch[0] for b in runs]))
+    warp = registration.warp.copy()
+    warp[: len(coefficients)] += np.outer(coefficients * column, (1.0, slope))
+    warp[: len(coefficients), 1] += _levelled(steps, terms)
+    return Registration(registration.homography, warp, registration.size, registration.origin)
+
+
+def _levelled(steps: Steps, terms: Floats) -> Floats:
+    """Coefficients (6,) mm of the smooth surface that most segments' ink lies on: what was left across travel."""
+    weight = np.abs(steps.wave)
+    fit = np.zeros(terms.shape[1])
+    spread = float(np.quantile(np.abs(steps.level), 0.9)) + 1e-3
+    for _ in range(ROUNDS):
+        left = steps.level - terms @ fit
+        w = weight / (1 + (left / spread) ** 2)
+        normal = (terms * w[:, None]).T @ terms + 0.01 * w.sum() * np.diag([0, 0.1, 0.1, 1, 1, 1])
+        fit = np.linalg.solve(normal + 1e-9 * np.eye(len(fit)), (terms * w[:, None]).T @ steps.level)
+        spread = max(0.6 * spread, 3 * float(np.median(np.abs(steps.level - terms @ fit))))
+    return np.asarray(fit)
+
+
+def _settled(steps: Steps, terms: Floats, coefficients: Floats, column: float) -> Floats:
+    """The slip's coefficients (6,) in columns, nudged by fractions of a column to where the steps are level."""
+    weight = np.abs(steps.wave)
+    for _ in range(ROUNDS):
+        left = np.angle(steps.wave * np.exp(-2j * np.pi * (terms @ coefficients) * column / steps.column)) / (2 * np.pi)
+        w = weight / (1 + (left / 0.15) ** 2)
+        normal = (terms * w[:, None]).T @ terms
+        stiff = np.diag([0, 0, 0, *[STIFF * w.sum()] * 3]) + 1e-3 * w.sum() * np.eye(6)
+        coefficients = coefficients + np.linalg.solve(normal + stiff, (terms * w[:, None]).T @ (left * steps.column / column))
+    return coefficients
+
+
+def straddling(
+    photo: Photo, blocks: list[MarksBlock], registration: Registration, backing: Backing
+) -> tuple[float, dict[str, Bools]]:
+    """Share of the segments looked at that are off, and per block which marks stand in columns where some are, or next to them.
+
+    Nothing where gaps show by themselves or steps are too low to see.
+    """
+    runs = runs_of(blocks, registration)
+    if not runs:
+        return 0.0, {}
+    steps = steps_of(photo, runs, registration, backing)
+    off = looked = 0.0
+    doubtful: dict[str, Bools] = {}
+    for k, block in enumerate(runs):
+        segment = np.arange(block.nozzles) % block.columns // SEGMENT
+        count = block.columns // SEGMENT
+        bad = np.zeros(count + 2, bool)  # one more at either side, for neighbours
+        for s in range(count):
+            own = (steps.block == k) & (steps.first == s * SEGMENT)
+            if own.any():
+                together = steps.wave[own].sum()
+                size = np.abs(steps.wave[own]).sum()
+                looked += size
+                bad[s + 1] = abs(np.angle(together)) / (2 * np.pi) > STRADDLES and abs(together) > SEEN_FROM * size
+                off += size * bool(bad[s + 1])
+        near = bad[:-2] | bad[1:-1] | bad[2:]
+        doubtful[block.id] = near[np.minimum(segment, count - 1)]
+    return off / looked if looked else 0.0, doubtful
