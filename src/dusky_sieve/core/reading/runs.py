@@ -23,8 +23,8 @@ Bools = NDArray[np.bool_]
 Waves = NDArray[np.complex128]
 Photo = NDArray[np.uint8]
 
-LOOKED_AT_PX = 3.5  # gaps along travel wider than this show by themselves
-LEAST_STEP_PX = 1.0  # a step lower than this cannot be seen
+LOOKED_AT_PX, LOOKED_AT_SHARE = 3.5, 0.2  # gaps along travel wider than both, pixels and share of a column, show by themselves
+LEAST_STEP_PX, LEAST_GAP_PX = 1.0, 1.0  # a step lower, a gap narrower than this cannot be seen
 SAMPLES = 8  # per column, along a row
 MOST_ROWS = 160  # of all blocks together
 SEGMENT = 6  # columns whose phase is taken together
@@ -74,8 +74,9 @@ def runs_of(blocks: list[MarksBlock], registration: Registration) -> list[MarksB
     found = []
     for block in blocks:
         scale = registration.px_per_mm(np.array(block.origin))
-        touch = clear_width(block) * scale < LOOKED_AT_PX
-        if block.columns >= SEGMENT and touch and abs(block.column_pitch[1]) * scale > LEAST_STEP_PX:
+        touch = clear_width(block) < max(LOOKED_AT_PX / scale, LOOKED_AT_SHARE * block.column_pitch[0])
+        shows = max(abs(block.column_pitch[1]) / LEAST_STEP_PX, clear_width(block) / LEAST_GAP_PX) * scale > 1
+        if block.columns >= SEGMENT and touch and shows:
             found.append(block)
     return found
 
@@ -100,7 +101,9 @@ def _block_steps(
     full = float(np.quantile(amount, 0.7)) + 1e-9
     inked = amount > 0.3 * full
     turn = np.exp(2j * np.pi * u)
-    steps, gaps = np.where(inked, height, 0.0) * (1j * 2 * np.pi / column[1]), np.clip(amount / full, 0, 1.2)
+    # A flight of steps is a saw's teeth: their first wave is a quarter turn behind the marks, the size of a step over pi.
+    lift = 2j * np.pi / column[1] if abs(column[1]) * registration.px_per_mm(places[0, 0]) > LEAST_STEP_PX else 0.0
+    gaps = np.clip(amount / full, 0, 1.2)
     wide = SEGMENT * SAMPLES
     starts = np.arange(0, len(u) - wide + 1, wide)
     place, wave, lie, first = [], [], [], []
@@ -109,8 +112,8 @@ def _block_steps(
         weight = inked[:, own]
         share = weight.mean(axis=1)
         level = (np.where(weight, height[:, own], 0).sum(axis=1) / np.maximum(weight.sum(axis=1), 1))[:, None]
-        lift = level * (1j * 2 * np.pi / column[1]) * weight
-        values = ((steps[:, own] - lift + GAP_WEIGHT * gaps[:, own] * weight) * turn[own]).mean(axis=1)
+        steps = (height[:, own] - level) * lift
+        values = ((steps + GAP_WEIGHT * gaps[:, own]) * weight * turn[own]).mean(axis=1)
         kept = share > LEAST_INKED
         place.append(places[kept, start + wide // 2])
         wave.append(values[kept])
