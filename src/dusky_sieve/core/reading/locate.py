@@ -159,6 +159,12 @@ class Locator:
         """How well the rows' ends fit about a registration of the whole sheet on the photo."""
         return self._ends(self._on_map(registration))
 
+    def printing(self, registration: Registration) -> list[MarksBlock]:
+        """The blocks that show ink on the ink map, as a registration of the whole sheet on the photo lays them."""
+        fit = self.judge(self._on_map(registration))
+        whole = {b.id: b for b in self.whole.blocks if isinstance(b, MarksBlock)}
+        return [whole[b.id] for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]
+
     def misplaced(self, registration: Registration) -> bool:
         """Whether ink stands one lattice step beside a block, or the rows' ends would fit better further along."""
         place = self._on_map(registration)

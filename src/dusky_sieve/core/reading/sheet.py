@@ -81,9 +81,10 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
         )
     locator = Locator(photo.pixels, layout, photo.backing, photo.file)
     registration = locator.locate() if photo.corners is None else locator.by_corners(photo.corners)
-    registration = slid(photo.pixels, blocks, registration, photo.backing, locator.ends(registration))
+    printing = locator.printing(registration)
+    registration = slid(photo.pixels, printing, registration, photo.backing, locator.ends(registration))
     registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
-    aside, doubtful = straddling(photo.pixels, blocks, registration, photo.backing)
+    aside, doubtful = straddling(photo.pixels, printing, registration, photo.backing)
     if locator.misplaced(registration) or aside > MOST_STRADDLING:
         raise SheetNotFound(
             f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{layout.name}” has none, so its "
