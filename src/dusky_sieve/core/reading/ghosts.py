@@ -15,24 +15,28 @@ Floats = NDArray[np.float64]
 
 WINDOW = 15  # pixels of the surroundings that a trace stands out from
 ACROSS, ALONG = range(-8, 9), (-5, 0, 5)  # pixels by which a block seen only from afar may be misplaced
-SURE = 7.0  # standard errors of a block's trace, from which it is no accident of the places tried
+BY_CHANCE = 2.0  # standard errors that the best of the places tried reaches where there is nothing
+SURE = 4.0  # standard errors beyond those, of all blocks together, from which a trace is no accident
 CLEARER = 2.0  # times the other way's trace
 
 
 def trace(small: NDArray[np.uint8], place: Place, layout: Layout, backing: Backing) -> float:
-    """Standard errors by which marks of the other backing differ from the bare places beside them; the best block's."""
+    """Standard errors, beyond those of chance, by which marks of the other backing differ from the bare places beside them.
+
+    Those of all blocks together: the root of the sum of their squares.
+    """
     light = small.mean(axis=2).astype(np.float32)
     detail = light - cv2.blur(light, (WINDOW, WINDOW))
     limit = 4 * float(np.median(np.abs(detail))) * 1.4826 + 1.0
     detail = np.clip(cv2.blur(detail, (3, 1)), -limit, limit)
-    best = 0.0
+    squares = 0.0
     for block in layout.blocks:
         if not isinstance(block, MarksBlock) or block.backing == backing or block.nozzles < 12:
             continue
         marks = mark_centres(block)
         bare = marks + np.array(block.row_pitch) / 2
-        best = max(best, _contrast(detail, place(marks), place(bare)))
-    return best
+        squares += max(_contrast(detail, place(marks), place(bare)) - BY_CHANCE, 0.0) ** 2
+    return float(np.sqrt(squares))
 
 
 def _contrast(detail: NDArray[np.float32], marks: Floats, bare: Floats) -> float:

@@ -355,9 +355,11 @@ class Locator:
         for turn, shift in self._rivals(found.fit):
             laid = through(found.registration.to_photo(turn * grid + shift), grid, self.layout.size)
             settled, fit = self._settled(laid, found.fit)
+            # As it lies, too: a place must not lead another only because it was laid more finely.
+            ways.append(Found(settled, self._with_fills(full, settled), found.lean, found.distance))
             if found.fit.there < SURELY_FOUND or fit.explained > NEAR_RIVAL * found.fit.explained:
                 settled, _ = self._settled(self._follow(found.distance, settled))
-            ways.append(Found(settled, self._with_fills(full, settled), found.lean, found.distance))
+                ways.append(Found(settled, self._with_fills(full, settled), found.lean, found.distance))
         return ways
 
     def _with_fills(self, full: Judge, registration: Registration) -> Fit:
