@@ -14,6 +14,8 @@ Bytes = NDArray[np.uint8]
 Photo = NDArray[np.uint8]
 
 FINDING_PX = 1600  # longer side while finding; marks 2.2 px a pitch apart on 12 megapixels still leave a trace
+CLOSER_PX = 2600  # and where nothing is clearly found at that: small marks, coarse grounds
+WIDEST_GROUND = 41  # pixels of the smaller map: wider windows swallow the edges of paper and shadow
 LEAST_INK = 5  # of 255: share of the paper's brightness a stroke must take to be looked at
 STANDS_OUT = 0.4  # of the strongest ink round it, from which a place belongs to a stroke
 SLENDER = 1.7  # length over width of a stroke that may be a mark
@@ -85,7 +87,7 @@ def shrink(photo: Photo, longest: int) -> tuple[Photo, float]:
     return np.asarray(cv2.resize(photo, size, interpolation=cv2.INTER_AREA), np.uint8), factor
 
 
-def ink_map(photo: Photo, layout: Layout, backing: Backing) -> InkMap:
+def ink_map(photo: Photo, layout: Layout, backing: Backing, longest: int = FINDING_PX) -> InkMap:
     """What thin things take from (over dark: add to) the light round them.
 
     Bands are balanced to the paper's own colour, then the band that shows most counts, so that yellow weighs as
@@ -93,9 +95,10 @@ def ink_map(photo: Photo, layout: Layout, backing: Backing) -> InkMap:
     largest scale at which the pattern still fits the frame, so lamp, shadow and solid areas divide out.
     """
     thickest = max((b.mark[1] for b in layout.blocks if isinstance(b, MarksBlock)), default=0.1)
-    longest = min(FINDING_PX, max(photo.shape[:2]))
-    width = int(np.clip(2 * thickest * 1.3 * longest / max(layout.size) + 7, 9, 41)) | 1
-    return ink_over(photo, backing, width, FINDING_PX)
+    size = min(longest, max(photo.shape[:2]))
+    most = WIDEST_GROUND * longest // FINDING_PX
+    width = int(np.clip(2 * thickest * 1.3 * size / max(layout.size) + 7, 9, most)) | 1
+    return ink_over(photo, backing, width, longest)
 
 
 def ink_over(photo: Photo, backing: Backing, width: int, longest: int) -> InkMap:

@@ -1,6 +1,6 @@
 """Which of the candidate places is the sheet: checked mark by mark, and refused where it is not there."""
 
-from dataclasses import dataclass, replace
+from dataclasses import dataclass
 
 import cv2
 import numpy as np
@@ -11,17 +11,14 @@ from dusky_sieve.core.layout import (
     Backing,
     Layout,
     MarksBlock,
-    SolidBlock,
     clear_height,
-    lattice_middle,
     lattice_steps,
-    mark_centres,
 )
 from dusky_sieve.core.reading.align import align, plausible, shrunk
 from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip, slipped
 from dusky_sieve.core.reading.find import (
-    EFFORTS,
     Candidate,
+    Effort,
     Marks,
     boxed,
     gather_marks,
@@ -29,23 +26,19 @@ from dusky_sieve.core.reading.find import (
     stroke_ways,
 )
 from dusky_sieve.core.reading.follow import distance_to, follow, slide
-from dusky_sieve.core.reading.ghosts import clearer, trace
-from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
+from dusky_sieve.core.reading.inkmap import FINDING_PX, InkMap, Strokes, find_strokes, ink_map
 from dusky_sieve.core.reading.pin import pin
 from dusky_sieve.core.reading.registration import (
     Registration,
-    grid_over,
     homography_of,
     inverse,
     moved,
     project,
     rigid,
-    through,
 )
-from dusky_sieve.core.reading.score import Fit, Judge, Place, probes, solid_shown
+from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
 from dusky_sieve.core.reading.square import squared
 from dusky_sieve.core.reading.tilt import Lean, leans
-from dusky_sieve.core.reading.why import remedy
 
 Floats = NDArray[np.float64]
 Bytes = NDArray[np.uint8]
@@ -85,13 +78,15 @@ class Found:
 class Locator:
     """Finds one layout on one photo; keeps what the stages share."""
 
-    def __init__(self, photo: Photo, layout: Layout, backing: Backing, file: str) -> None:
+    def __init__(self, photo: Photo, layout: Layout, backing: Backing, file: str, longest: int = FINDING_PX) -> None:
         self.whole, self.backing, self.file = layout, backing, file
         # All work is done on the box of the marks judged over this backing: fills and blocks that this photo cannot
         # show would only be bare paper where ink may well lie.
         self.layout, self.corner = boxed(layout, backing)
         layout = self.layout
-        self.map: InkMap = ink_map(photo, layout, backing)
+        self.map: InkMap = ink_map(photo, layout, backing, longest)
+        strokes = find_strokes(self.map.ink)
+        self.strokes: Strokes = strokes if backing == "light" else strokes.bright()
         self.marks: Marks = gather_marks(layout, backing)
         self.liked = 0.0  # best correlation that any candidate reached; far worse ones are not followed
         self.judge = Judge(self.map, probes(layout, backing), backing)
@@ -103,53 +98,34 @@ class Locator:
         self.longest_run_mm = max(length for _, length in stroke_ways(layout, self.marks))
         self.clear_mm = float(np.median([clear_height(b) for b in self.blocks]))
 
-    def locate(self) -> Registration:
-        """Where the sheet lies on the photo, good to a pixel or two of the ink map.
-
-        Raises SheetNotFound where no place fits, or where two different ones fit equally.
-        """
-        strokes = self._strokes()
+    def search(self, effort: Effort, best: Found | None = None) -> tuple[Found | None, list[Candidate]]:
+        """The best place found by one effort (or `best`, if it found no better), and the last places that were tried."""
         shape = (self.map.ink.shape[0], self.map.ink.shape[1])
-        best: Found | None = None
+        ways = leans(self.strokes, shape, effort.directions, effort.faint_peak)
         candidates: list[Candidate] = []
-        for effort in EFFORTS:
-            if best is not None and best.fit.there > CLEARLY_FOUND:
-                break
-            ways = leans(strokes, shape, effort.directions, effort.faint_peak)
-            # The direction that most strokes share is nearly always the marks' own: it is tried alone before the others.
-            for some in (ways[:1], ways[1:]):
-                if best is None or best.fit.there <= CLEARLY_FOUND:
-                    every, most = effort.every_scale, effort.candidates
-                    candidates = similarities(
-                        strokes, some, self.marks, self.layout, shape, every_scale=every, most=most
-                    )[: effort.in_all]
-                    best = self._best(strokes, candidates, best)
-        if best is not None and best.fit.explained >= LEAST_MARKS:
-            best = self._right_way_round(best, strokes, candidates)
-        if best is None or best.fit.there < FOUND_FROM or best.fit.explained < LEAST_MARKS:
-            raise SheetNotFound(
-                f"{self.file}: no sheet of the layout “{self.layout.name}” was found. {remedy(self.map.small)}"
-            )
-        self._refuse_another_sheet(best, strokes)
-        return self._whole_sheet(self._ends_right(best))
+        # The direction that most strokes share is nearly always the marks' own: it is tried alone before the others.
+        for some in (ways[:1], ways[1:]):
+            if best is None or best.fit.there <= CLEARLY_FOUND:
+                every, most = effort.every_scale, effort.candidates
+                candidates = similarities(
+                    self.strokes, some, self.marks, self.layout, shape, every_scale=every, most=most
+                )[: effort.in_all]
+                best = self._best(candidates, best)
+        return best, candidates
 
-    def _ends_right(self, found: Found) -> Registration:
+    def ends_right(self, found: Found) -> Registration:
         """The place slid along the rows where that sets their ends right and explains no less."""
-        slip = find_slip(self._ends(found.registration.to_photo))
+        slip = find_slip(self.ends_at(found.registration.to_photo))
         if not slip.moves:
             return found.registration
         slid = slipped(found.registration, slip, self.blocks[0].column_pitch, self.layout.size)
-        ways = (found.registration, slid, self._follow(found.distance, slid))
+        ways = (found.registration, slid, self.followed(found.distance, slid))
         return max(ways, key=lambda way: self.judge(way.to_photo).explained)
 
-    def _ends(self, place: Place) -> Ends:
+    def ends_at(self, place: Place) -> Ends:
         return ends_of(place, self.blocks, self.layout, self.judge.near, self.judge(place))
 
-    def _strokes(self) -> Strokes:
-        strokes = find_strokes(self.map.ink)
-        return strokes if self.backing == "light" else strokes.bright()
-
-    def _whole_sheet(self, registration: Registration) -> Registration:
+    def whole_sheet(self, registration: Registration) -> Registration:
         """The registration of the whole sheet on the photo, from the one of the marks' box on the ink map."""
         back = np.array([[1, 0, -self.corner[0]], [0, 1, -self.corner[1]], [0, 0, 1.0]])
         full = np.linalg.inv(shrunk(self.map.factor)) @ registration.homography @ back
@@ -157,7 +133,7 @@ class Locator:
 
     def ends(self, registration: Registration) -> Ends:
         """How well the rows' ends fit about a registration of the whole sheet on the photo."""
-        return self._ends(self._on_map(registration))
+        return self.ends_at(self._on_map(registration))
 
     def printing(self, registration: Registration) -> list[MarksBlock]:
         """The blocks that show ink on the ink map, as a registration of the whole sheet on the photo lays them."""
@@ -169,7 +145,7 @@ class Locator:
         """Whether ink stands one lattice step beside a block, or the rows' ends would fit better further along."""
         place = self._on_map(registration)
         beyond = self.judge.beyond(place, self.blocks, self.layout)
-        return bool(beyond.max() > MOST_BEYOND) or find_slip(self._ends(place)).moves
+        return bool(beyond.max() > MOST_BEYOND) or find_slip(self.ends_at(place)).moves
 
     def _on_map(self, registration: Registration) -> Place:
         """From the marks' box to the ink map, by a registration of the whole sheet on the photo."""
@@ -196,22 +172,21 @@ class Locator:
         """The registration close to a homography (sheet mm to photo pixels) that a person gave."""
         forth = np.array([[1, 0, self.corner[0]], [0, 1, self.corner[1]], [0, 0, 1.0]])
         homography = shrunk(self.map.factor) @ homography @ forth
-        strokes = self._strokes()
         along = project(homography, np.array([[0.0, 0.0], [self.layout.size[0], 0.0]]))
         direction = float(np.arctan2(*(along[1] - along[0])[::-1]))
-        off = np.abs((strokes.lean - direction + np.pi / 2) % np.pi - np.pi / 2)
+        off = np.abs((self.strokes.lean - direction + np.pi / 2) % np.pi - np.pi / 2)
         lean = Lean(np.eye(3), direction, None, off < np.radians(25))
-        like = self._like_marks(strokes, Candidate(1.0, homography, lean))
-        followed, fit = self._settled(
-            self._follow(distance_to(strokes.drawn(like)), rigid(homography, self.layout.size))
+        like = self._like_marks(Candidate(1.0, homography, lean))
+        followed, fit = self.settled(
+            self.followed(distance_to(self.strokes.drawn(like)), rigid(homography, self.layout.size))
         )
         if fit.there >= FOUND_FROM and fit.explained >= LEAST_MARKS:
-            return self._whole_sheet(followed)
-        return self._whole_sheet(self._pinned(homography, strokes, like))
+            return self.whole_sheet(followed)
+        return self.whole_sheet(self._pinned(homography, like))
 
-    def _pinned(self, homography: Floats, strokes: Strokes, like: Bools) -> Registration:
+    def _pinned(self, homography: Floats, like: Bools) -> Registration:
         """Where too little printed to follow: the corners as given, moved onto the few marks that lie on the lattice."""
-        pinned = pin(homography, strokes.centre[like], self.blocks)
+        pinned = pin(homography, self.strokes.centre[like], self.blocks)
         if pinned is None:
             raise SheetNotFound(
                 f"{self.file}: no marks of the layout “{self.layout.name}” lie between the four corners. "
@@ -219,42 +194,42 @@ class Locator:
             )
         return rigid(pinned, self.layout.size)
 
-    def _best(self, strokes: Strokes, candidates: list[Candidate], best: Found | None) -> Found | None:
+    def _best(self, candidates: list[Candidate], best: Found | None) -> Found | None:
         """The best of the candidates once refined; stops at one that is clearly it."""
         for candidate in candidates:
-            found = self._refined(strokes, candidate)
+            found = self.refined(candidate)
             if found is not None and (best is None or found.fit.explained > best.fit.explained):
                 best = found
             if best is not None and best.fit.there > CLEARLY_FOUND:
                 break
         return best
 
-    def _refined(self, strokes: Strokes, candidate: Candidate) -> Found | None:
-        lines = strokes.drawn(self._like_marks(strokes, candidate))
+    def refined(self, candidate: Candidate) -> Found | None:
+        lines = self.strokes.drawn(self._like_marks(candidate))
         aligned = align(lines, candidate.homography, self.marks, self.layout)
         if aligned is None or aligned[0] < max(UNLIKE, UNLIKE_BEST * self.liked):
             return None
         self.liked = max(self.liked, aligned[0])
         distance = distance_to(lines)
-        registration, fit = self._settled(self._follow(distance, rigid(aligned[1], self.layout.size)))
+        registration, fit = self.settled(self.followed(distance, rigid(aligned[1], self.layout.size)))
         found = Found(registration, fit, candidate.lean, distance)
         if fit.there < HALF_FOUND:  # blurred pictures can mislead where little printed: straight from the candidate
-            start, fit = self._settled(self._follow(distance, rigid(candidate.homography, self.layout.size)))
+            start, fit = self.settled(self.followed(distance, rigid(candidate.homography, self.layout.size)))
             if fit.explained > found.fit.explained:
                 found = Found(start, fit, candidate.lean, distance)
         if not HALF_FOUND < found.fit.there < WELL_FOUND:
             return found
         # Half right: strokes are picked again from where it lies now, and all of it once more.
         again = Candidate(candidate.score, homography_of(found.registration), candidate.lean)
-        lines = strokes.drawn(self._like_marks(strokes, again))
+        lines = self.strokes.drawn(self._like_marks(again))
         aligned = align(lines, again.homography, self.marks, self.layout)
         if aligned is None:
             return found
         distance = distance_to(lines)
-        registration, fit = self._settled(self._follow(distance, rigid(aligned[1], self.layout.size)))
+        registration, fit = self.settled(self.followed(distance, rigid(aligned[1], self.layout.size)))
         return Found(registration, fit, candidate.lean, distance) if fit.explained > found.fit.explained else found
 
-    def _follow(self, distance: Singles, start: Registration) -> Registration:
+    def followed(self, distance: Singles, start: Registration) -> Registration:
         """The registration laid onto the strokes across travel, made one a camera could make, then laid along travel."""
         followed = follow(distance, start, self.marks, self.clear_mm)
         fit = self.judge(followed.to_photo)
@@ -265,13 +240,13 @@ class Locator:
         square = squared(followed, self.marks.centres[shown], self.along[shown], self.map.ink.shape[:2])
         return follow(distance, slide(self.map.ink, square, printing, self.layout), self.marks, self.clear_mm)
 
-    def _like_marks(self, strokes: Strokes, candidate: Candidate) -> Bools:
+    def _like_marks(self, candidate: Candidate) -> Bools:
         """Strokes (n,) that may be this candidate's marks: about as long and wide as most where the pattern should be.
 
         Paper edges, rules and table grain are few there and of other sizes. Compared with each other and not with
         the layout, because blur may join marks end to end.
         """
-        running = candidate.lean.follows
+        strokes, running = self.strokes, candidate.lean.follows
         w, h = self.layout.size
         back = project(inverse(candidate.homography), strokes.centre) / (w, h)
         near = running & (np.abs(back - 0.5) < 0.65).all(axis=1)
@@ -283,7 +258,7 @@ class Locator:
         longest = max(2.5 * long + 3, 1.3 * self.longest_run_mm * float(np.linalg.norm(across[1] - across[0])))
         return np.asarray(near & (strokes.long < longest) & (strokes.wide < 2.2 * wide + 1))
 
-    def _settled(self, registration: Registration, levels: Fit | None = None) -> tuple[Registration, Fit]:
+    def settled(self, registration: Registration, levels: Fit | None = None) -> tuple[Registration, Fit]:
         """The registration moved by whole lattice steps to where the pattern's edges have ink.
 
         A lattice fits itself one step aside almost as well as in place; only its edges tell. `levels` has the
@@ -302,129 +277,6 @@ class Locator:
             at, best = tried[top], values[top]
         settled = moved(registration, at)
         return settled, fit if at == (0.0, 0.0) and levels is None else self.judge(settled.to_photo)
-
-    def _turned(self, best: Found, strokes: Strokes, candidates: list[Candidate]) -> list[Found]:
-        """The likeliest candidates that lie the other way round, refined in their own right."""
-        along = np.array([[0.0, 0.0], [self.layout.size[0], 0.0]])
-        mine = np.diff(best.registration.to_photo(along), axis=0)[0]
-        other = [c for c in candidates if float(np.diff(project(c.homography, along), axis=0)[0] @ mine) < 0]
-        found = [self._refined(strokes, candidate) for candidate in other[:RIVALS_REFINED]]
-        return [way for way in found if way is not None]
-
-    def _right_way_round(self, best: Found, strokes: Strokes, candidates: list[Candidate]) -> Found:
-        """The way round that explains most, once it clearly leads every other that lays the pattern onto itself."""
-        full = Judge(self.map, probes(self.layout, self.backing, COMPARED), self.backing, self.judge.near)
-        top = Found(best.registration, self._with_fills(full, best.registration), best.lean, best.distance)
-        ways = [top]
-        if best.fit.there < SURELY_FOUND:
-            for way in self._turned(best, strokes, candidates):
-                ways.append(Found(way.registration, self._with_fills(full, way.registration), way.lean, way.distance))
-        for _ in range(3):
-            ways += self._laid_onto_itself(top, full)
-            ways.sort(key=lambda way: -way.fit.explained)
-            if not self._apart(ways[0].registration, top.registration):
-                break
-            top = ways[0]  # a better place has likenesses of its own
-        top = ways[0]
-        others = [way for way in ways[1:] if self._apart(top.registration, way.registration)]
-        if top.fit.there < FOUND_FROM or not others:  # no sheet, either way round; or but one way
-            return top
-        return top if _leads(top, others[0]) else self._decided(top, others[0], full)
-
-    def _decided(self, top: Found, other: Found, full: Judge) -> Found:
-        """The better of two ways round that fit about alike: by their rows' ends, else by the other backing's traces."""
-        ways = []
-        for way in (top, other):
-            ended = self._ends_right(way)
-            ways.append(Found(ended, self._with_fills(full, ended), way.lean, way.distance))
-        top, other = sorted(ways, key=lambda way: -way.fit.explained)
-        if _leads(top, other):
-            return top
-        mine, others = (trace(self.map.small, way.registration.to_photo, self.layout, self.backing) for way in (top, other))
-        if clearer(mine, others) or clearer(others, mine):
-            return top if mine > others else other
-        raise SheetNotFound(
-            f"{self.file}: the sheet was found, but two ways round fit it equally well, so nothing was guessed. "
-            "Mark its four corners by hand, the top left one first."
-        )
-
-    def _laid_onto_itself(self, found: Found, full: Judge) -> list[Found]:
-        """The pattern laid onto its own picture in the other ways that it nearly fits, each refined."""
-        grid = grid_over(self.layout.size, 9)
-        ways = []
-        for turn, shift in self._rivals(found.fit):
-            laid = through(found.registration.to_photo(turn * grid + shift), grid, self.layout.size)
-            settled, fit = self._settled(laid, found.fit)
-            # As it lies, too: a place must not lead another only because it was laid more finely.
-            ways.append(Found(settled, self._with_fills(full, settled), found.lean, found.distance))
-            if found.fit.there < SURELY_FOUND or fit.explained > NEAR_RIVAL * found.fit.explained:
-                settled, _ = self._settled(self._follow(found.distance, settled))
-                ways.append(Found(settled, self._with_fills(full, settled), found.lean, found.distance))
-        return ways
-
-    def _with_fills(self, full: Judge, registration: Registration) -> Fit:
-        """The fit of the marks, and for each solid fill that shows as many marks more: fills tell top from bottom."""
-        fit = full(registration.to_photo)
-        fills = [b for b in self.layout.blocks if isinstance(b, SolidBlock) and b.backing == self.backing]
-        shown = sum(solid_shown(self.map.small, registration.to_photo, b, self.backing) for b in fills)
-        return replace(fit, explained=fit.explained + FILL_WEIGHT * shown)
-
-    def _apart(self, a: Registration, b: Registration) -> bool:
-        """Whether two places differ by more than about half a lattice step at the pattern's corners."""
-        w, h = self.layout.size
-        corners = np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]])
-        step = min(float(np.hypot(*b.column_pitch)) for b in self.blocks)
-        scale = a.px_per_mm(np.array(self.layout.size) / 2)
-        apart = np.linalg.norm(a.to_photo(corners) - b.to_photo(corners), axis=1)
-        return bool(np.median(apart) > 0.6 * min(step, self.clear_mm) * scale)
-
-    def _rivals(self, fit: Fit) -> list[tuple[float, Floats]]:
-        """Turn (1 or -1) and shift (mm) of the ways that lay most printing blocks onto blocks, both ways round."""
-        middles = np.array([lattice_middle(b) for b in self.blocks])
-        shown = middles[fit.printing] if fit.printing.any() else middles
-        reach = 0.3 * np.median([np.ptp(mark_centres(b), axis=0) for b in self.blocks], axis=0) + 0.3
-        ranked: list[tuple[int, float, Floats]] = []
-        seen: set[tuple[float, ...]] = set()
-        anchors = {int(pick(shown @ np.array(way))) for pick in (np.argmin, np.argmax) for way in ((1, 0.9), (1, -0.9))}
-        for turn in (-1.0, 1.0):
-            for target in middles:
-                for anchor in anchors:
-                    shift = target - turn * shown[anchor]
-                    key = (turn, round(float(shift[0]), 1), round(float(shift[1]), 1))
-                    if key in seen or (turn == 1.0 and np.abs(shift).max() < 0.05):
-                        continue
-                    seen.add(key)
-                    landed = np.abs((turn * shown + shift)[:, None] - middles[None]) < reach
-                    ranked.append((int(landed.all(axis=2).any(axis=1).sum()), turn, -turn * shift))
-        ranked.sort(key=lambda way: -way[0])
-        turned = [way for way in ranked if way[1] < 0][:RIVALS_REFINED]
-        moved_on = [way for way in ranked if way[1] > 0 and way[0] >= 0.5 * len(shown)][:RIVALS_REFINED]
-        return [(turn, shift) for _, turn, shift in turned + moved_on]
-
-    def _refuse_another_sheet(self, best: Found, strokes: Strokes) -> None:
-        """Strokes like the marks, on the pattern's area, that no mark explains: it is some other sheet."""
-        lines = np.zeros_like(self.map.ink)
-        scale = best.registration.px_per_mm(np.array(self.layout.size) / 2)
-        along = (self.marks.sizes[:, :1] / 2) * (1.0, 0.0)
-        ends = [np.round(best.registration.to_photo(self.marks.centres + s * along)).astype(int) for s in (-1, 1)]
-        thick = max(3, round(2 * scale * max(b.mark[1] + b.nozzle_pitch for b in self.blocks)))
-        for a, b in zip(*ends, strict=True):
-            cv2.line(lines, (int(a[0]), int(a[1])), (int(b[0]), int(b[1])), (255,), thick)
-        back = project(inverse(best.registration.homography), strokes.centre) / self.layout.size
-        inside = best.lean.follows & (np.abs(back - 0.5) < 0.5).all(axis=1)
-        long, wide = float(np.median(strokes.long[inside])), float(np.median(strokes.wide[inside]))
-        like = inside & (strokes.long > 0.5 * long) & (strokes.long < 2 * long) & (strokes.wide < 2 * wide)
-        at = np.clip(np.round(strokes.centre[like]).astype(int), 0, np.array(lines.shape)[::-1] - 1)
-        if len(at) >= 20 and (lines[at[:, 1], at[:, 0]] == 0).mean() > MOST_FOREIGN:
-            raise SheetNotFound(
-                f"{self.file}: the print on this photo is not the layout “{self.layout.name}”: many of its marks stand where "
-                "that sheet has none. Check that this is the right printer's sheet."
-            )
-
-
-def _leads(top: Found, other: Found) -> bool:
-    """Whether a place explains so much more than another that it is no accident."""
-    return top.fit.explained - other.fit.explained >= max(CLEAR_LEAD, LEAD_SHARE * top.fit.explained)
 
 
 def _beside(registration: Registration, step: tuple[float, float]) -> Place:

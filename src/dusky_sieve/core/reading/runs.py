@@ -23,7 +23,10 @@ Bools = NDArray[np.bool_]
 Waves = NDArray[np.complex128]
 Photo = NDArray[np.uint8]
 
-LOOKED_AT_PX, LOOKED_AT_SHARE = 3.5, 0.2  # gaps along travel wider than both, pixels and share of a column, show by themselves
+LOOKED_AT_PX, LOOKED_AT_SHARE = (
+    3.5,
+    0.2,
+)  # gaps along travel wider than both, pixels and share of a column, show by themselves
 LEAST_STEP_PX, LEAST_GAP_PX = 1.0, 1.0  # a step lower, a gap narrower than this cannot be seen
 SAMPLES = 8  # per column, along a row
 MOST_ROWS = 160  # of all blocks together
@@ -34,7 +37,9 @@ GAP_WEIGHT = 2.0  # of the amount's wave against the height's, which has about t
 SLIDES = np.linspace(-1.5, 1.5, 13)  # columns by which the lattice is slid as a whole
 TILTS = np.linspace(-1.0, 1.0, 9)  # columns by which the slip may differ between the sheet's middle and its rim
 NUDGES = np.linspace(-1.0, 1.0, 9)  # columns by which the whole is slid while bends are tried
-COSTS = np.array([0.01] * 3 + [0.02] * 3)  # of a column of slip, per term: of those that fit alike the smallest is taken
+COSTS = np.array(
+    [0.01] * 3 + [0.02] * 3
+)  # of a column of slip, per term: of those that fit alike the smallest is taken
 STEPS_WEIGHT = 0.6  # of the steps' agreement against the ends' in choosing among slips
 SEEN_FROM = 0.35  # agreement of the steps, 0..1, from which they are believed; noise reaches a third of it
 STIFF = 0.15  # pull of the bent slip towards the straight one, as a share of what the steps say
@@ -171,6 +176,7 @@ def slid(
         return registration
     column = float(np.median(steps.column))
     terms = warp_terms(steps.place - registration.origin, registration.size)[:, : DEGREES[2]]
+
     def worth(slips: Floats) -> Floats:
         fits = STEPS_WEIGHT * agreement(steps, terms @ slips * column) + ends.score(slips)
         return np.asarray(fits - COSTS @ np.abs(slips))
@@ -215,7 +221,9 @@ def _settled(steps: Steps, terms: Floats, coefficients: Floats, column: float) -
         w = weight / (1 + (left / 0.15) ** 2)
         normal = (terms * w[:, None]).T @ terms
         stiff = np.diag([0, 0, 0, *[STIFF * w.sum()] * 3]) + 1e-3 * w.sum() * np.eye(6)
-        coefficients = coefficients + np.linalg.solve(normal + stiff, (terms * w[:, None]).T @ (left * steps.column / column))
+        coefficients = coefficients + np.linalg.solve(
+            normal + stiff, (terms * w[:, None]).T @ (left * steps.column / column)
+        )
     return coefficients
 
 

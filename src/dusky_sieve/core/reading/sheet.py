@@ -13,6 +13,7 @@ from dusky_sieve.core.reading.fills import read_fill
 from dusky_sieve.core.reading.judge import faults_of, judge_marks
 from dusky_sieve.core.reading.locate import Corners, Locator
 from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block
+from dusky_sieve.core.reading.place import find_sheet
 from dusky_sieve.core.reading.refine import refine
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.runs import MOST_STRADDLING, slid, straddling
@@ -79,8 +80,11 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
         raise SheetNotFound(
             f"{photo.file}: no block of the layout “{layout.name}” is judged over a {photo.backing} backing."
         )
-    locator = Locator(photo.pixels, layout, photo.backing, photo.file)
-    registration = locator.locate() if photo.corners is None else locator.by_corners(photo.corners)
+    if photo.corners is None:
+        registration, locator = find_sheet(photo.pixels, layout, photo.backing, photo.file)
+    else:
+        locator = Locator(photo.pixels, layout, photo.backing, photo.file)
+        registration = locator.by_corners(photo.corners)
     printing = locator.printing(registration)
     registration = slid(photo.pixels, printing, registration, photo.backing, locator.ends(registration))
     registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)

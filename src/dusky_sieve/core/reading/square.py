@@ -5,7 +5,6 @@ But rows lie so because of a camera: five of a homography's eight parameters, th
 and these say how far marks are apart along a row as well. Only a shift, a stretch and a shear along it stay open.
 """
 
-
 import numpy as np
 from numpy.typing import NDArray
 
@@ -18,7 +17,9 @@ MOST_POINTS = 300
 ROUNDS = 8  # of Gauss-Newton, at most
 STILL_PX = 0.03  # a round that moves no point further is the last
 SLACK = 0.01  # weight of a point along its row against across it: shift, stretch and shear stay as they were
-USUAL = np.array([0.05, 3.0, 3.0, 3.0])  # one-sigma of the lens (share at the corner) and of three bends (mm at the rim)
+USUAL = np.array(
+    [0.05, 3.0, 3.0, 3.0]
+)  # one-sigma of the lens (share at the corner) and of three bends (mm at the rim)
 USUAL_SAYS = 0.02  # of a pixel a point: how much that weighs
 RIDGE = 1e-3  # pull of the warp that is left towards none
 
@@ -88,5 +89,7 @@ def squared(registration: Registration, points: Floats, along: Floats, frame: tu
     shift = project(inverse(flat), place + left) - points
     basis = warp_terms(points, registration.size)
     ridge = RIDGE * np.sqrt(len(points)) * np.eye(len(TERMS))
-    warp = np.linalg.lstsq(np.concatenate([basis, ridge]), np.concatenate([shift, np.zeros((len(TERMS), 2))]), rcond=None)[0]
+    warp = np.linalg.lstsq(
+        np.concatenate([basis, ridge]), np.concatenate([shift, np.zeros((len(TERMS), 2))]), rcond=None
+    )[0]
     return Registration(flat, np.asarray(warp), registration.size)

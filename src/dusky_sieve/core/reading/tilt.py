@@ -21,7 +21,10 @@ CENTRAL = 0.3  # one-sigma of a stroke's say over the frame's longer side: peopl
 FOCAL_SHARE = 0.85  # focal length over the frame's longer side; phones' main lenses lie between 0.7 and 1.1
 EVEN_LENGTHS = 0.3  # spread of log length up to which strokes are taken for single marks
 LEAST_STROKES = 12  # strokes that a tilt can be told from; a run of touching marks says as much as its pieces would
-PIECE_PX, MOST_PIECES = 25.0, 6.0  # length of a piece whose direction is as sure as a mark's, and how many a run counts for
+PIECE_PX, MOST_PIECES = (
+    25.0,
+    6.0,
+)  # length of a piece whose direction is as sure as a mark's, and how many a run counts for
 LONG_SHARE = 0.4  # of the length (ink) that long strokes have, from which a stroke is one of them: words are not
 SAME_STROKES = 0.8  # of the strokes of two hypotheses: where they share that many, they are one
 MOST_LEAN = 0.75  # tangent of the steepest tilt that is believed
@@ -54,7 +57,11 @@ def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float) -> 
     for peak in _peaks(strokes, near, most, faint):
         follows = np.abs(_half_turn(strokes.lean - peak)) < FANNED
         for those in (follows, _long_ones(strokes, follows)):
-            lean = None if any(_same(those, other.follows) for other in found) else _lean(strokes, near, shape, peak, those)
+            lean = (
+                None
+                if any(_same(those, other.follows) for other in found)
+                else _lean(strokes, near, shape, peak, those)
+            )
             found += [lean] if lean is not None else []
     return found
 

@@ -1,0 +1,64 @@
+"""From a photo to the registration of its sheet: found at one size or another, the right way round, or refused."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.errors import SheetNotFound
+from dusky_sieve.core.layout import Backing, Layout
+from dusky_sieve.core.reading.find import EFFORTS, Candidate
+from dusky_sieve.core.reading.inkmap import CLOSER_PX, FINDING_PX
+from dusky_sieve.core.reading.locate import CLEARLY_FOUND, FOUND_FROM, LEAST_MARKS, Found, Locator
+from dusky_sieve.core.reading.registration import Registration, inverse, project
+from dusky_sieve.core.reading.ways import marks_drawn, right_way_round
+from dusky_sieve.core.reading.why import remedy
+
+Photo = NDArray[np.uint8]
+
+WORTH_CLOSER = 1.25  # times as many pixels a side, from which a second look tells more than the first
+MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
+
+
+def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tuple[Registration, Locator]:
+    """Where the sheet lies on the photo, good to a pixel or two of the ink map, and the locator that found it.
+
+    Looked for at a small size first, which is quick and finds most; closer where that finds nothing clearly. Raises
+    SheetNotFound where no place fits, where two different ones fit equally, or where it is another sheet.
+    """
+    at = Locator(photo, layout, backing, file)
+    best, candidates = at.search(EFFORTS[0])
+    if not _clear(best) and min(max(photo.shape[:2]), CLOSER_PX) >= WORTH_CLOSER * FINDING_PX:
+        at = Locator(photo, layout, backing, file, CLOSER_PX)
+        best, candidates = at.search(EFFORTS[0])
+    for effort in EFFORTS[1:]:
+        if not _clear(best):
+            best, candidates = at.search(effort, best)
+    return _checked(at, best, candidates), at
+
+
+def _clear(best: Found | None) -> bool:
+    return best is not None and best.fit.there > CLEARLY_FOUND
+
+
+def _checked(at: Locator, best: Found | None, candidates: list[Candidate]) -> Registration:
+    if best is not None and best.fit.explained >= LEAST_MARKS:
+        best = right_way_round(at, best, candidates)
+    if best is None or best.fit.there < FOUND_FROM or best.fit.explained < LEAST_MARKS:
+        raise SheetNotFound(f"{at.file}: no sheet of the layout “{at.layout.name}” was found. {remedy(at.map.small)}")
+    _refuse_another_sheet(at, best)
+    return at.whole_sheet(at.ends_right(best))
+
+
+def _refuse_another_sheet(at: Locator, best: Found) -> None:
+    """Strokes like the marks, on the pattern's area, that no mark explains: it is some other sheet."""
+    strokes = at.strokes
+    back = project(inverse(best.registration.homography), strokes.centre) / at.layout.size
+    inside = best.lean.follows & (np.abs(back - 0.5) < 0.5).all(axis=1)
+    long, wide = float(np.median(strokes.long[inside])), float(np.median(strokes.wide[inside]))
+    like = inside & (strokes.long > 0.5 * long) & (strokes.long < 2 * long) & (strokes.wide < 2 * wide)
+    lines = marks_drawn(at, best.registration)
+    spots = np.clip(np.round(strokes.centre[like]).astype(int), 0, np.array(lines.shape)[::-1] - 1)
+    if len(spots) >= 20 and (lines[spots[:, 1], spots[:, 0]] == 0).mean() > MOST_FOREIGN:
+        raise SheetNotFound(
+            f"{at.file}: the print on this photo is not the layout “{at.layout.name}”: many of its marks stand where "
+            "that sheet has none. Check that this is the right printer's sheet."
+        )

@@ -1,0 +1,161 @@
+"""Which way round the sheet lies: its likenesses laid onto the photo as well, and compared mark by mark."""
+
+from dataclasses import replace
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.errors import SheetNotFound
+from dusky_sieve.core.layout import SolidBlock, lattice_middle, mark_centres
+from dusky_sieve.core.reading.find import Candidate
+from dusky_sieve.core.reading.ghosts import clearer, trace
+from dusky_sieve.core.reading.locate import FOUND_FROM, Found, Locator
+from dusky_sieve.core.reading.registration import Registration, grid_over, project, through
+from dusky_sieve.core.reading.score import Fit, Judge, probes, solid_shown
+
+Floats = NDArray[np.float64]
+Bytes = NDArray[np.uint8]
+
+SURELY_FOUND = 0.8  # share from which likenesses are compared as they lie, without laying each onto the strokes
+NEAR_RIVAL = 0.75  # of what the best place explains, from which a likeness is laid onto the strokes all the same
+CLEAR_LEAD = 4.0  # marks by which the best place must explain more than any other way round
+LEAD_SHARE = 0.02  # and the share of all that it explains
+LEAD_ALONE = 0.5  # or, where the two share most marks, the share of those that only one of them has
+FILL_WEIGHT = 12.0  # marks that one solid fill counts for
+COMPARED = 12_000  # marks looked at when ways round are compared: a few at the rim decide
+RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
+
+
+def right_way_round(at: Locator, best: Found, candidates: list[Candidate]) -> Found:
+    """The way round that explains most, once it clearly leads every other that lays the pattern onto itself."""
+    full = Judge(at.map, probes(at.layout, at.backing, COMPARED), at.backing, at.judge.near)
+    top = Found(best.registration, _with_fills(at, full, best.registration), best.lean, best.distance)
+    ways = [top]
+    if best.fit.there < SURELY_FOUND:
+        for way in _turned(at, best, candidates):
+            ways.append(Found(way.registration, _with_fills(at, full, way.registration), way.lean, way.distance))
+    for _ in range(3):
+        ways += _laid_onto_itself(at, top, full)
+        ways.sort(key=lambda way: -way.fit.explained)
+        if not _apart(at, ways[0].registration, top.registration):
+            break
+        top = ways[0]  # a better place has likenesses of its own
+    top = ways[0]
+    others = [way for way in ways[1:] if _apart(at, top.registration, way.registration)]
+    if top.fit.there < FOUND_FROM or not others:  # no sheet, either way round; or but one way
+        return top
+    return top if _leads(at, top, others[0]) else _decided(at, top, others[0], full)
+
+
+def _turned(at: Locator, best: Found, candidates: list[Candidate]) -> list[Found]:
+    """The likeliest candidates that lie the other way round, refined in their own right."""
+    along = np.array([[0.0, 0.0], [at.layout.size[0], 0.0]])
+    mine = np.diff(best.registration.to_photo(along), axis=0)[0]
+    other = [c for c in candidates if float(np.diff(project(c.homography, along), axis=0)[0] @ mine) < 0]
+    found = [at.refined(candidate) for candidate in other[:RIVALS_REFINED]]
+    return [way for way in found if way is not None]
+
+
+def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
+    """The better of two ways round that fit about alike: by their rows' ends, else by the other backing's traces."""
+    ways = []
+    for way in (top, other):
+        ended = at.ends_right(way)
+        ways.append(Found(ended, _with_fills(at, full, ended), way.lean, way.distance))
+    top, other = sorted(ways, key=lambda way: -way.fit.explained)
+    if _leads(at, top, other):
+        return top
+    mine, others = (trace(at.map.small, way.registration.to_photo, at.layout, at.backing) for way in (top, other))
+    if clearer(mine, others) or clearer(others, mine):
+        return top if mine > others else other
+    raise SheetNotFound(
+        f"{at.file}: the sheet was found, but two ways round fit it equally well, so nothing was guessed. "
+        "Mark its four corners by hand, the top left one first."
+    )
+
+
+def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
+    """The pattern laid onto its own picture in the other ways that it nearly fits, each refined."""
+    grid = grid_over(at.layout.size, 9)
+    ways = []
+    for turn, shift in _rivals(at, found.fit):
+        laid = through(found.registration.to_photo(turn * grid + shift), grid, at.layout.size)
+        settled, fit = at.settled(laid, found.fit)
+        # As it lies, too: a place must not lead another only because it was laid more finely.
+        ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.distance))
+        if found.fit.there < SURELY_FOUND or fit.explained > NEAR_RIVAL * found.fit.explained:
+            settled, _ = at.settled(at.followed(found.distance, settled))
+            ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.distance))
+    return ways
+
+
+def _with_fills(at: Locator, full: Judge, registration: Registration) -> Fit:
+    """The fit of the marks, and for each solid fill that shows as many marks more: fills tell top from bottom."""
+    fit = full(registration.to_photo)
+    fills = [b for b in at.layout.blocks if isinstance(b, SolidBlock) and b.backing == at.backing]
+    shown = sum(solid_shown(at.map.small, registration.to_photo, b, at.backing) for b in fills)
+    return replace(fit, explained=fit.explained + FILL_WEIGHT * shown)
+
+
+def _apart(at: Locator, a: Registration, b: Registration) -> bool:
+    """Whether two places differ by more than about half a lattice step at the pattern's corners."""
+    w, h = at.layout.size
+    corners = np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]])
+    step = min(float(np.hypot(*b.column_pitch)) for b in at.blocks)
+    scale = a.px_per_mm(np.array(at.layout.size) / 2)
+    apart = np.linalg.norm(a.to_photo(corners) - b.to_photo(corners), axis=1)
+    return bool(np.median(apart) > 0.6 * min(step, at.clear_mm) * scale)
+
+
+def _rivals(at: Locator, fit: Fit) -> list[tuple[float, Floats]]:
+    """Turn (1 or -1) and shift (mm) of the ways that lay most printing blocks onto blocks, both ways round."""
+    middles = np.array([lattice_middle(b) for b in at.blocks])
+    shown = middles[fit.printing] if fit.printing.any() else middles
+    reach = 0.3 * np.median([np.ptp(mark_centres(b), axis=0) for b in at.blocks], axis=0) + 0.3
+    ranked: list[tuple[int, float, Floats]] = []
+    seen: set[tuple[float, ...]] = set()
+    anchors = {int(pick(shown @ np.array(way))) for pick in (np.argmin, np.argmax) for way in ((1, 0.9), (1, -0.9))}
+    for turn in (-1.0, 1.0):
+        for target in middles:
+            for anchor in anchors:
+                shift = target - turn * shown[anchor]
+                key = (turn, round(float(shift[0]), 1), round(float(shift[1]), 1))
+                if key in seen or (turn == 1.0 and np.abs(shift).max() < 0.05):
+                    continue
+                seen.add(key)
+                landed = np.abs((turn * shown + shift)[:, None] - middles[None]) < reach
+                ranked.append((int(landed.all(axis=2).any(axis=1).sum()), turn, -turn * shift))
+    ranked.sort(key=lambda way: -way[0])
+    turned = [way for way in ranked if way[1] < 0][:RIVALS_REFINED]
+    moved_on = [way for way in ranked if way[1] > 0 and way[0] >= 0.5 * len(shown)][:RIVALS_REFINED]
+    return [(turn, shift) for _, turn, shift in turned + moved_on]
+
+
+def _leads(at: Locator, top: Found, other: Found) -> bool:
+    """Whether a place explains so much more than another that it is no accident."""
+    lead, share = top.fit.explained - other.fit.explained, LEAD_SHARE * top.fit.explained
+    if not CLEAR_LEAD <= lead < share:
+        return lead >= max(CLEAR_LEAD, share)
+    ways = (top.registration, other.registration)
+    masks = [marks_drawn(at, way) for way in ways]
+    alone = max(_off(mask, way.to_photo(at.marks.centres)) for mask, way in zip(masks, reversed(ways), strict=True))
+    return alone >= CLEAR_LEAD and lead >= LEAD_ALONE * alone
+
+
+def _off(mask: Bytes, points: Floats) -> int:
+    """How many points (n, 2) lie outside a mask."""
+    at = np.clip(np.rint(points).astype(int), 0, np.array(mask.shape)[::-1] - 1)
+    return int((mask[at[:, 1], at[:, 0]] == 0).sum())
+
+
+def marks_drawn(at: Locator, registration: Registration) -> Bytes:
+    """Where marks may lie on the ink map, 255, with as much room as a deflection needs."""
+    lines = np.zeros_like(at.map.ink)
+    scale = registration.px_per_mm(np.array(at.layout.size) / 2)
+    along = (at.marks.sizes[:, :1] / 2) * (1.0, 0.0)
+    ends = [np.round(registration.to_photo(at.marks.centres + s * along)).astype(int) for s in (-1, 1)]
+    thick = max(3, round(2 * scale * max(b.mark[1] + b.nozzle_pitch for b in at.blocks)))
+    for a, b in zip(*ends, strict=True):
+        cv2.line(lines, (int(a[0]), int(a[1])), (int(b[0]), int(b[1])), (255,), thick)
+    return lines
