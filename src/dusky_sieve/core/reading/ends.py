@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Layout, MarksBlock, extent
+from dusky_sieve.core.layout import Layout, MarksBlock, clear_width, extent
 from dusky_sieve.core.reading.registration import Registration, warp_terms
 from dusky_sieve.core.reading.score import Fit, Place
 
@@ -23,6 +23,10 @@ BETTER = 0.1  # share of an end's ink by which a slip must set the ends better t
 STEEPEST = 0.5  # columns: a slip that differs by less over the sheet, or from none, is what fitting finds by itself
 SPLIT_FROM = 4  # rows from which upper and lower ones are asked apart
 LEAST_FREE = 0.3  # of the places beyond an end, over which no other block stands
+NARROW_PX, NARROW_SHARE = (
+    3.5,
+    0.2,
+)  # gaps along travel wider than both, pixels and share of a column, show by themselves
 ALONG_FROM = 2  # columns a block must have for its rows to have ends
 
 
@@ -69,12 +73,19 @@ class Ends:
         return np.asarray((np.take_along_axis(self.table, index, axis=1) * self.weight[:, None]).sum(axis=0))
 
 
+def narrow(block: MarksBlock, scale: float) -> bool:
+    """Whether gaps along travel are so narrow, at `scale` pixels a mm, that they hardly tell where a row lies."""
+    return clear_width(block) < max(NARROW_PX / scale, NARROW_SHARE * abs(block.column_pitch[0]))
+
+
 def ends_of(place: Place, blocks: list[MarksBlock], layout: Layout, near: NDArray[np.uint8], fit: Fit) -> Ends:
-    """The ends of all rows; `place` leads from sheet mm to pixels of `near`."""
+    """The ends of all rows whose gaps hardly show; `place` leads from sheet mm to pixels of `near`."""
     slides = np.arange(-FURTHEST - 3 * abs(TILTS).max(), FURTHEST + 3 * abs(TILTS).max() + FINE / 2, FINE)
+    middle = np.array(layout.size) / 2
+    scale = float(np.linalg.norm(np.diff(place(np.array([middle, middle + (1.0, 0.0)])), axis=0)))
     scores, weights, middles = [], [], []
     for k, block in enumerate(blocks):
-        if not fit.printing[k] or min(block.columns, block.nozzles) <= ALONG_FROM:
+        if not fit.printing[k] or min(block.columns, block.nozzles) <= ALONG_FROM or not narrow(block, scale):
             continue
         rows = np.arange(-(-block.nozzles // block.columns))
         for some in np.array_split(rows, 2) if len(rows) >= SPLIT_FROM else [rows]:

@@ -29,7 +29,10 @@ FAR_SHARE = 0.45  # of the lattice's clear height: beyond it a point belongs to 
 ROW_SAMPLES = 10  # per column step, along a row
 MOST_ROWS = 150
 SLIDES = ((0.45, 1, 6), (0.3, 2, 5), (0.16, 3, 5))  # blur in column steps, degree, iterations
-TOUCHING_PX = 2.5  # gaps narrower than this hardly show; then only a row's two ends tell where it lies
+TOUCHING_PX, TOUCHING_SHARE = (
+    2.5,
+    0.15,
+)  # gaps narrower than these hardly show: then a row's ends tell most of where it lies
 BEYOND = 1.3  # column steps looked at beyond a row's ends
 
 
@@ -97,7 +100,8 @@ def slide(ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Lay
     starts = np.flatnonzero(np.append(True, np.diff(line) != 0))
     lengths = np.diff(np.append(starts, len(line)))
     scale = start.px_per_mm(np.array(start.size) / 2)
-    supple = 3 if np.median([clear_width(b) for b in blocks]) * scale > TOUCHING_PX else 1
+    gap, column = (float(np.median([v(b) for b in blocks])) for v in (clear_width, lambda b: b.column_pitch[0]))
+    supple = 3 if gap > max(TOUCHING_PX / scale, TOUCHING_SHARE * column) else 1
     for blur, degree, rounds in SLIDES:
         count = DEGREES[min(degree, supple, 1 + int(len(starts) > 12) + int(len(starts) > 30))]
         aim = _smoothed(wanted, starts, lengths, blur * ROW_SAMPLES)

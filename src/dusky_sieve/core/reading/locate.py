@@ -98,10 +98,11 @@ class Locator:
         self.longest_run_mm = max(length for _, length in stroke_ways(layout, self.marks))
         self.clear_mm = float(np.median([clear_height(b) for b in self.blocks]))
 
-    def search(self, effort: Effort, best: Found | None = None) -> tuple[Found | None, list[Candidate]]:
-        """The best place found by one effort (or `best`, if it found no better), and the last places that were tried."""
+    def search(self, effort: Effort) -> tuple[Found | None, list[Candidate]]:
+        """The best place found by one effort, and the last places that were tried."""
         shape = (self.map.ink.shape[0], self.map.ink.shape[1])
         ways = leans(self.strokes, shape, effort.directions, effort.faint_peak)
+        best: Found | None = None
         candidates: list[Candidate] = []
         # The direction that most strokes share is nearly always the marks' own: it is tried alone before the others.
         for some in (ways[:1], ways[1:]):

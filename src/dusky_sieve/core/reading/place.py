@@ -14,6 +14,11 @@ from dusky_sieve.core.reading.why import remedy
 
 Photo = NDArray[np.uint8]
 
+# Quick looks first: most sheets are found in the first, small marks and coarse grounds closer.
+LOOKS = (
+    (FINDING_PX, EFFORTS[0]), (FINDING_PX, EFFORTS[1]), (CLOSER_PX, EFFORTS[0]), (CLOSER_PX, EFFORTS[1]),
+    (FINDING_PX, EFFORTS[2]), (CLOSER_PX, EFFORTS[2]),
+)  # fmt: skip
 WORTH_CLOSER = 1.25  # times as many pixels a side, from which a second look tells more than the first
 MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
 
@@ -24,19 +29,24 @@ def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tup
     Looked for at a small size first, which is quick and finds most; closer where that finds nothing clearly. Raises
     SheetNotFound where no place fits, where two different ones fit equally, or where it is another sheet.
     """
-    at = Locator(photo, layout, backing, file)
-    best, candidates = at.search(EFFORTS[0])
-    if not _clear(best) and min(max(photo.shape[:2]), CLOSER_PX) >= WORTH_CLOSER * FINDING_PX:
-        at = Locator(photo, layout, backing, file, CLOSER_PX)
-        best, candidates = at.search(EFFORTS[0])
-    for effort in EFFORTS[1:]:
-        if not _clear(best):
-            best, candidates = at.search(effort, best)
+    locators: dict[int, Locator] = {}
+    chosen: tuple[Found | None, list[Candidate], Locator] | None = None
+    closer = min(max(photo.shape[:2]), CLOSER_PX) >= WORTH_CLOSER * FINDING_PX
+    for size, effort in LOOKS:
+        size = size if closer else FINDING_PX
+        at = locators.get(size) or locators.setdefault(size, Locator(photo, layout, backing, file, size))
+        best, candidates = at.search(effort)
+        if chosen is None or _there(best) > _there(chosen[0]):
+            chosen = best, candidates, at
+        if _there(chosen[0]) > CLEARLY_FOUND:
+            break
+    assert chosen is not None  # there is a first look
+    best, candidates, at = chosen
     return _checked(at, best, candidates), at
 
 
-def _clear(best: Found | None) -> bool:
-    return best is not None and best.fit.there > CLEARLY_FOUND
+def _there(found: Found | None) -> float:
+    return found.fit.there if found is not None else 0.0
 
 
 def _checked(at: Locator, best: Found | None, candidates: list[Candidate]) -> Registration:

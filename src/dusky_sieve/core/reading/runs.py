@@ -13,7 +13,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_height, clear_width
-from dusky_sieve.core.reading.ends import Ends
+from dusky_sieve.core.reading.ends import Ends, narrow
 from dusky_sieve.core.reading.patches import LINEAR, paper_of
 from dusky_sieve.core.reading.registration import DEGREES, Registration, warp_terms
 from dusky_sieve.core.reading.score import stroke_colour
@@ -23,10 +23,6 @@ Bools = NDArray[np.bool_]
 Waves = NDArray[np.complex128]
 Photo = NDArray[np.uint8]
 
-LOOKED_AT_PX, LOOKED_AT_SHARE = (
-    3.5,
-    0.2,
-)  # gaps along travel wider than both, pixels and share of a column, show by themselves
 LEAST_STEP_PX, LEAST_GAP_PX = 1.0, 1.0  # a step lower, a gap narrower than this cannot be seen
 SAMPLES = 8  # per column, along a row
 MOST_ROWS = 160  # of all blocks together
@@ -79,9 +75,8 @@ def runs_of(blocks: list[MarksBlock], registration: Registration) -> list[MarksB
     found = []
     for block in blocks:
         scale = registration.px_per_mm(np.array(block.origin))
-        touch = clear_width(block) < max(LOOKED_AT_PX / scale, LOOKED_AT_SHARE * block.column_pitch[0])
         shows = max(abs(block.column_pitch[1]) / LEAST_STEP_PX, clear_width(block) / LEAST_GAP_PX) * scale > 1
-        if block.columns >= SEGMENT and touch and shows:
+        if block.columns >= SEGMENT and narrow(block, scale) and shows:
             found.append(block)
     return found
 
