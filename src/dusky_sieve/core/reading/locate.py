@@ -60,6 +60,8 @@ COMPARED = 12_000  # marks looked at when ways round are compared: a few at the 
 GLANCED = 600  # marks looked at while whole lattice steps are tried
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
 MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
+GLIMPSE = 0.06  # share explained after following across travel, under which nothing is worth more work
+FAR_STEPS = (-16, -4, 4, 16)  # columns that a run of many may lie along itself before whole steps are tried singly
 UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, likewise
 MOST_BEYOND = 0.6  # of a mark's ink, one lattice step beyond a block's side: the lattice lies one step aside
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
@@ -206,18 +208,22 @@ class Locator:
         return best
 
     def refined(self, candidate: Candidate) -> Found | None:
+        """The candidate laid onto the strokes; None where its picture is unlike the pattern's."""
         lines = self.strokes.drawn(self._like_marks(candidate))
         aligned = align(lines, candidate.homography, self.marks, self.layout)
-        if aligned is None or aligned[0] < max(UNLIKE, UNLIKE_BEST * self.liked):
-            return None
-        self.liked = max(self.liked, aligned[0])
+        starts = [candidate.homography]
+        if aligned is not None and aligned[0] >= max(UNLIKE, UNLIKE_BEST * self.liked):
+            self.liked = max(self.liked, aligned[0])
+            starts.insert(0, aligned[1])
         distance = distance_to(lines)
-        registration, fit = self.settled(self.followed(distance, rigid(aligned[1], self.layout.size)))
-        found = Found(registration, fit, candidate.lean, distance)
-        if fit.there < HALF_FOUND:  # blurred pictures can mislead where little printed: straight from the candidate
-            start, fit = self.settled(self.followed(distance, rigid(candidate.homography, self.layout.size)))
-            if fit.explained > found.fit.explained:
-                found = Found(start, fit, candidate.lean, distance)
+        found: Found | None = None
+        for start in starts:
+            registration, fit = self.settled(self.followed(distance, rigid(start, self.layout.size)))
+            if found is None or fit.explained > found.fit.explained:
+                found = Found(registration, fit, candidate.lean, distance)
+            if fit.there >= HALF_FOUND:  # else blurred pictures may have misled: straight from the candidate
+                break
+        assert found is not None  # there is a start
         if not HALF_FOUND < found.fit.there < WELL_FOUND:
             return found
         # Half right: strokes are picked again from where it lies now, and all of it once more.
@@ -235,7 +241,7 @@ class Locator:
         followed = follow(distance, start, self.marks, self.clear_mm)
         fit = self.judge(followed.to_photo)
         printing = [b for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]
-        if not printing:
+        if fit.there < GLIMPSE:
             return followed
         shown = fit.printing[self.block_of]
         square = squared(followed, self.marks.centres[shown], self.along[shown], self.map.ink.shape[:2])
@@ -265,7 +271,12 @@ class Locator:
         A lattice fits itself one step aside almost as well as in place; only its edges tell. `levels` has the
         photo's ink levels where the place itself cannot tell them yet.
         """
-        steps = lattice_steps(self.blocks)
+        steps = lattice_steps(self.blocks) + [
+            (k * b.column_pitch[0], k * b.column_pitch[1])
+            for b in self.blocks[:1]
+            for k in FAR_STEPS
+            if abs(k) * 3 < b.columns
+        ]
         fit = levels or self.judge(registration.to_photo)
         quick = self.glance.quick
         at, best = (0.0, 0.0), quick(registration.to_photo, fit)
