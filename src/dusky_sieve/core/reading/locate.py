@@ -27,6 +27,7 @@ from dusky_sieve.core.reading.find import (
 )
 from dusky_sieve.core.reading.follow import distance_to, follow, slide
 from dusky_sieve.core.reading.inkmap import FINDING_PX, InkMap, Strokes, find_strokes, ink_map
+from dusky_sieve.core.reading.paper import paper_on
 from dusky_sieve.core.reading.pin import pin
 from dusky_sieve.core.reading.registration import (
     Registration,
@@ -100,10 +101,18 @@ class Locator:
         self.longest_run_mm = max(length for _, length in stroke_ways(layout, self.marks))
         self.clear_mm = float(np.median([clear_height(b) for b in self.blocks]))
 
-    def search(self, effort: Effort) -> tuple[Found | None, list[Candidate]]:
-        """The best place found by one effort, and the last places that were tried."""
+    def on_paper(self) -> Bools | None:
+        """Strokes (n,) on the sheet of paper; None where no paper stands out from what is round it."""
+        paper = paper_on(self.map.small, self.backing)
+        if paper is None:
+            return None
+        column, row = np.rint(self.strokes.centre).astype(int).T
+        return np.asarray(paper[row, column])
+
+    def search(self, effort: Effort, allowed: Bools) -> tuple[Found | None, list[Candidate]]:
+        """The best place found by one effort among some strokes (n,), and the last places that were tried."""
         shape = (self.map.ink.shape[0], self.map.ink.shape[1])
-        ways = leans(self.strokes, shape, effort.directions, effort.faint_peak)
+        ways = leans(self.strokes, shape, effort.directions, effort.faint_peak, allowed)
         best: Found | None = None
         candidates: list[Candidate] = []
         # The direction that most strokes share is nearly always the marks' own: it is tried alone before the others.

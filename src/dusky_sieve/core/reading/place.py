@@ -12,12 +12,14 @@ from dusky_sieve.core.reading.registration import Registration, inverse, project
 from dusky_sieve.core.reading.ways import marks_drawn, right_way_round
 from dusky_sieve.core.reading.why import remedy
 
+Bools = NDArray[np.bool_]
 Photo = NDArray[np.uint8]
 
-# Quick looks first: most sheets are found in the first, small marks and coarse grounds closer.
+# Quick looks first, at one size or the other, on the paper alone or anywhere: most sheets are found in the first, small
+# marks closer, sheets that do not stand out from what is round them anywhere.
 LOOKS = (
-    (FINDING_PX, EFFORTS[0]), (FINDING_PX, EFFORTS[1]), (CLOSER_PX, EFFORTS[0]), (CLOSER_PX, EFFORTS[1]),
-    (FINDING_PX, EFFORTS[2]), (CLOSER_PX, EFFORTS[2]),
+    (FINDING_PX, 0, True), (FINDING_PX, 0, False), (FINDING_PX, 1, True), (CLOSER_PX, 0, True), (CLOSER_PX, 0, False),
+    (FINDING_PX, 1, False), (CLOSER_PX, 1, True), (FINDING_PX, 2, True), (CLOSER_PX, 2, True),
 )  # fmt: skip
 WORTH_CLOSER = 1.25  # times as many pixels a side, from which a second look tells more than the first
 MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
@@ -29,13 +31,20 @@ def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tup
     Looked for at a small size first, which is quick and finds most; closer where that finds nothing clearly. Raises
     SheetNotFound where no place fits, where two different ones fit equally, or where it is another sheet.
     """
-    locators: dict[int, Locator] = {}
+    places: dict[int, tuple[Locator, Bools | None]] = {}
     chosen: tuple[Found | None, list[Candidate], Locator] | None = None
     closer = min(max(photo.shape[:2]), CLOSER_PX) >= WORTH_CLOSER * FINDING_PX
-    for size, effort in LOOKS:
-        size = size if closer else FINDING_PX
-        at = locators.get(size) or locators.setdefault(size, Locator(photo, layout, backing, file, size))
-        best, candidates = at.search(effort)
+    for size, effort, paper in LOOKS:
+        if size != FINDING_PX and not closer:
+            continue
+        if size not in places:
+            at = Locator(photo, layout, backing, file, size)
+            places[size] = at, at.on_paper()
+        at, on_paper = places[size]
+        if on_paper is None and not paper:
+            continue  # that was looked at before
+        allowed = on_paper if paper and on_paper is not None else np.ones(len(at.strokes.long), bool)
+        best, candidates = at.search(EFFORTS[effort], allowed)
         if chosen is None or _there(best) > _there(chosen[0]):
             chosen = best, candidates, at
         if _there(chosen[0]) > CLEARLY_FOUND:
