@@ -23,6 +23,8 @@ BETTER = 0.1  # share of an end's ink by which a slip must set the ends better t
 STEEPEST = 0.5  # columns: a slip that differs by less over the sheet, or from none, is what fitting finds by itself
 SPLIT_FROM = 4  # rows from which upper and lower ones are asked apart
 LEAST_FREE = 0.3  # of the places beyond an end, over which no other block stands
+MOST_ASIDE = 3  # whole columns by which a single block is tried aside
+CLEARLY_BETTER = 0.2  # share of an end's ink by which a block must fit better there to be in doubt
 NARROW_PX, NARROW_SHARE = (
     3.5,
     0.2,
@@ -54,12 +56,30 @@ class Ends:
 
     table : (groups, slides) ink inside the ends less ink beyond, -1..1; slides : (slides,) columns
     weight, at : (groups,) share of all rows, and (groups, 2) where the group's ends are, -1..1 over the sheet
+    block, side : (groups,) the block's id, and -1 for its left ends, 1 for its right ones
     """
 
     table: Floats
     slides: Floats
     weight: Floats
     at: Floats
+    block: tuple[str, ...]
+    side: tuple[int, ...]
+
+    def aside(self) -> list[str]:
+        """Blocks whose rows' ends, the left and the right ones together, fit clearly better some whole columns aside."""
+        found = []
+        steps = np.round((np.arange(-MOST_ASIDE, MOST_ASIDE + 1) - self.slides[0]) / FINE).astype(int)
+        for name in dict.fromkeys(self.block):
+            own = [k for k, other in enumerate(self.block) if other == name]
+            if {self.side[k] for k in own} == {-1, 1}:
+                sides = [
+                    np.mean([self.table[k] for k in own if self.side[k] == side], axis=0)[steps] for side in (-1, 1)
+                ]
+                fit = np.mean(sides, axis=0)
+                if fit.max() > fit[MOST_ASIDE] + CLEARLY_BETTER:
+                    found.append(name)
+        return found
 
     def score(self, slips: Floats) -> Floats:
         """The fit of all ends (n,) for slips (k, n) in columns, the first k terms of a smooth warp over the sheet.
@@ -83,7 +103,7 @@ def ends_of(place: Place, blocks: list[MarksBlock], layout: Layout, near: NDArra
     slides = np.arange(-FURTHEST - 3 * abs(TILTS).max(), FURTHEST + 3 * abs(TILTS).max() + FINE / 2, FINE)
     middle = np.array(layout.size) / 2
     scale = float(np.linalg.norm(np.diff(place(np.array([middle, middle + (1.0, 0.0)])), axis=0)))
-    scores, weights, middles = [], [], []
+    scores, weights, middles, names = [], [], [], []
     for k, block in enumerate(blocks):
         if not fit.printing[k] or min(block.columns, block.nozzles) <= ALONG_FROM or not narrow(block, scale):
             continue
@@ -95,9 +115,11 @@ def ends_of(place: Place, blocks: list[MarksBlock], layout: Layout, near: NDArra
                     column = 0 if side < 0 else block.columns - 1
                     scores.append(values)
                     weights.append(float(len(some)))
+                    names.append((block.id, side))
                     middles.append(_place(block, column, float(some.mean())) / np.array(layout.size) * 2 - 1)
     return Ends(
-        np.array(scores).reshape(-1, len(slides)), slides, np.array(weights) / (sum(weights) or 1.0), np.array(middles).reshape(-1, 2)
+        np.array(scores).reshape(-1, len(slides)), slides, np.array(weights) / (sum(weights) or 1.0), np.array(middles).reshape(-1, 2),
+        tuple(name for name, _ in names), tuple(side for _, side in names),
     )  # fmt: skip
 
 

@@ -1,6 +1,6 @@
 """Which of the candidate places is the sheet: checked mark by mark, and refused where it is not there."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -49,6 +49,9 @@ Photo = NDArray[np.uint8]
 Corners = tuple[tuple[float, ...], ...]
 
 CLEARLY_FOUND = 0.7  # share explained at which no further candidate is tried
+FOUND_AGAIN = 0.5  # the same where two candidates led to one place
+HAND_TRUSTED = 0.025  # of the diagonal by which corners set by hand may be off
+SAME_PLACE = 0.015  # of the pattern's diagonal by which one place may differ from itself
 SURELY_FOUND = 0.8  # share from which likenesses are compared as they lie, without laying each onto the strokes
 HALF_FOUND, WELL_FOUND = 0.25, 0.85  # between them a place is laid onto the strokes a second time
 FOUND_FROM = 0.42  # share explained of the blocks that show ink, below which nothing on the photo is the sheet
@@ -70,12 +73,22 @@ UNLIKE = 0.25  # correlation of the finest alignment, under which a further cand
 
 @dataclass(frozen=True)
 class Found:
-    """A place on the ink map and how well it fits."""
+    """A place on the ink map and how well it fits; `again` where another candidate led to it as well."""
 
     registration: Registration
     fit: Fit
     lean: Lean
     distance: Singles
+    again: bool = False
+
+    @property
+    def clear(self) -> bool:
+        """Whether nothing further needs to be tried: on a sheet with many faults two ways to one place say as much."""
+        return self.fit.there > (FOUND_AGAIN if self.again else CLEARLY_FOUND)
+
+    def same(self, other: "Found") -> bool:
+        """Whether two places on one map are one."""
+        return self.registration.apart(other.registration) < SAME_PLACE
 
 
 class Locator:
@@ -117,7 +130,7 @@ class Locator:
         candidates: list[Candidate] = []
         # The direction that most strokes share is nearly always the marks' own: it is tried alone before the others.
         for some in (ways[:1], ways[1:]):
-            if best is None or best.fit.there <= CLEARLY_FOUND:
+            if best is None or not best.clear:
                 every, most = effort.every_scale, effort.candidates
                 candidates = similarities(
                     self.strokes, some, self.marks, self.layout, shape, every_scale=every, most=most
@@ -189,10 +202,14 @@ class Locator:
         off = np.abs((self.strokes.lean - direction + np.pi / 2) % np.pi - np.pi / 2)
         lean = Lean(np.eye(3), direction, None, off < np.radians(25))
         like = self._like_marks(Candidate(1.0, homography, lean))
-        followed, fit = self.settled(
-            self.followed(distance_to(self.strokes.drawn(like)), rigid(homography, self.layout.size))
-        )
-        if fit.there >= FOUND_FROM and fit.explained >= LEAST_MARKS:
+        lines = self.strokes.drawn(like)
+        aligned = align(lines, homography, self.marks, self.layout)
+        distance, given = distance_to(lines), rigid(homography, self.layout.size)
+        starts = [given] if aligned is None else [given, rigid(aligned[1], self.layout.size)]
+        ways = [self.settled(self.followed(distance, start)) for start in starts]
+        close = [way for way in ways if way[0].apart(given) < HAND_TRUSTED and way[1].there >= FOUND_FROM]
+        followed, fit = max(close, key=lambda way: way[1].explained, default=ways[0])
+        if close and fit.explained >= LEAST_MARKS:
             return self.whole_sheet(followed)
         return self.whole_sheet(self._pinned(homography, like))
 
@@ -210,9 +227,13 @@ class Locator:
         """The best of the candidates once refined; stops at one that is clearly it."""
         for candidate in candidates:
             found = self.refined(candidate)
-            if found is not None and (best is None or found.fit.explained > best.fit.explained):
+            if found is None:
+                continue
+            again = best is not None and found.same(best)
+            if best is None or found.fit.explained > best.fit.explained:
                 best = found
-            if best is not None and best.fit.there > CLEARLY_FOUND:
+            best = replace(best, again=again) if again else best
+            if best.clear:
                 break
         return best
 

@@ -5,9 +5,9 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout
-from dusky_sieve.core.reading.find import EFFORTS, Candidate
+from dusky_sieve.core.reading.find import CLOSE, EFFORTS, Candidate
 from dusky_sieve.core.reading.inkmap import CLOSER_PX, FINDING_PX
-from dusky_sieve.core.reading.locate import CLEARLY_FOUND, FOUND_FROM, LEAST_MARKS, Found, Locator
+from dusky_sieve.core.reading.locate import FOUND_FROM, LEAST_MARKS, Found, Locator
 from dusky_sieve.core.reading.registration import Registration, inverse, project
 from dusky_sieve.core.reading.ways import marks_drawn, right_way_round
 from dusky_sieve.core.reading.why import remedy
@@ -18,8 +18,8 @@ Photo = NDArray[np.uint8]
 # Quick looks first, at one size or the other, on the paper alone or anywhere: most sheets are found in the first, small
 # marks closer, sheets that do not stand out from what is round them anywhere.
 LOOKS = (
-    (FINDING_PX, 0, True), (FINDING_PX, 0, False), (FINDING_PX, 1, True), (CLOSER_PX, 0, True), (CLOSER_PX, 0, False),
-    (FINDING_PX, 1, False), (CLOSER_PX, 1, True), (FINDING_PX, 2, True), (CLOSER_PX, 2, True),
+    (FINDING_PX, EFFORTS[0], True), (FINDING_PX, EFFORTS[0], False), (FINDING_PX, EFFORTS[1], True), (CLOSER_PX, CLOSE, True),
+    (CLOSER_PX, CLOSE, False), (FINDING_PX, EFFORTS[1], False), (FINDING_PX, EFFORTS[2], True),
 )  # fmt: skip
 WORTH_CLOSER = 1.25  # times as many pixels a side, from which a second look tells more than the first
 MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
@@ -44,10 +44,10 @@ def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tup
         if on_paper is None and not paper:
             continue  # that was looked at before
         allowed = on_paper if paper and on_paper is not None else np.ones(len(at.strokes.long), bool)
-        best, candidates = at.search(EFFORTS[effort], allowed)
+        best, candidates = at.search(effort, allowed)
         if chosen is None or _there(best) > _there(chosen[0]):
             chosen = best, candidates, at
-        if _there(chosen[0]) > CLEARLY_FOUND:
+        if chosen[0] is not None and chosen[0].clear:
             break
     assert chosen is not None  # there is a first look
     best, candidates, at = chosen

@@ -47,6 +47,12 @@ class Registration:
         """Photo pixels (n, 2) of sheet points (n, 2) mm, warp included."""
         return project(self.homography, self.displaced(points))
 
+    def apart(self, other: "Registration") -> float:
+        """The furthest distance between two places of one sheet point, as a share of the sheet's diagonal on the photo."""
+        grid = grid_over(self.size, 3)
+        here, there = self.to_photo(grid), other.to_photo(grid)
+        return float(np.linalg.norm(here - there, axis=1).max() / np.linalg.norm(here[0] - here[-1]))
+
     def px_per_mm(self, point: Floats) -> float:
         """Photo pixels per mm about one sheet point, geometric mean of both directions."""
         a, b, c = project(self.homography, np.asarray(point) + np.array([[0, 0], [0.5, 0], [0, 0.5]]))

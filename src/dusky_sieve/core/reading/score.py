@@ -18,6 +18,7 @@ PRINTS_SHARE = 0.12  # and over that of the strongest block: noise and shadow ar
 GAP_MM = 0.2  # between neighbours along travel, from which the gap shows on the ink map
 PRINTS_FROM = 4.0  # of 255: ink of a block's darker places over its bare ones, from which it shows at all
 DEPTH_FREE, DEPTH_SPREAD = 0.25, 0.6  # log ratio of strengths that says nothing yet, and its one-sigma beyond
+LEAST_PRINTING = 0.3  # share of a block's marks: of fewer the sides tell nothing
 COLOUR_POWER = 3  # how hard a colour unlike the hint counts against a block
 
 
@@ -208,24 +209,29 @@ class Judge:
         return np.asarray(np.exp(-0.5 * (np.clip(np.abs(off) - DEPTH_FREE, 0, None) / DEPTH_SPREAD) ** 2))
 
     def beyond(self, place: Place, blocks: list[MarksBlock], layout: Layout) -> Floats:
-        """Ink one lattice step beyond each block's sides (blocks,), the worst side's mean as a share of a mark's.
+        """Ink one lattice step beyond each block's sides (blocks,): the worst side's mean over that of its marks.
 
-        A lattice laid one step aside prints there, and only there, where the sheet should be bare.
+        A lattice laid one step aside prints there, and only there, where the sheet should be bare; of a block half
+        missing only half of that prints.
         """
         fit = self(place)
         worst = np.zeros(len(blocks))
-        h, w = self.near.shape
         for k, block in enumerate(blocks):
             if not fit.printing[k]:
                 continue
+            own = place(mark_centres(block))
+            mean = max(float(self._share(own, k, fit).mean()), LEAST_PRINTING)
             for points in beyond_sides(block, layout):
-                at = np.rint(place(points)).astype(np.int64)
-                seen = (at >= 0).all(axis=1) & (at[:, 0] < w) & (at[:, 1] < h)
-                if seen.sum() < 3:
-                    continue
-                got = (self.near[at[seen, 1], at[seen, 0]] - fit.low[k]) / (fit.high[k] - fit.low[k])
-                worst[k] = max(worst[k], float(np.clip(got, 0, 1).mean()))
+                got = self._share(place(points), k, fit)
+                worst[k] = max(worst[k], float(got.mean()) / mean) if len(got) >= 3 else worst[k]
         return worst
+
+    def _share(self, places: Floats, k: int, fit: Fit) -> Floats:
+        """Ink of those places (n, 2) px that lie on the map as a share of block k's marks, 0..1."""
+        at = np.rint(places).astype(np.int64)
+        seen = (at >= 0).all(axis=1) & (at[:, 0] < self.near.shape[1]) & (at[:, 1] < self.near.shape[0])
+        got = (self.near[at[seen, 1], at[seen, 0]] - fit.low[k]) / (fit.high[k] - fit.low[k])
+        return np.asarray(np.clip(got, 0, 1), np.float64)
 
     def quick(self, place: Place, fit: Fit) -> float:
         """Marks less bare places with ink, by the ink levels of an earlier fit close by; comparable among itself."""

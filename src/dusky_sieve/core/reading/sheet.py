@@ -89,6 +89,8 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     registration = slid(photo.pixels, printing, registration, photo.backing, locator.ends(registration))
     registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
     aside, doubtful = straddling(photo.pixels, printing, registration, photo.backing)
+    for name in locator.ends(registration).aside():
+        doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
     if locator.misplaced(registration) or aside > MOST_STRADDLING:
         raise SheetNotFound(
             f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{layout.name}” has none, so its "

@@ -13,6 +13,7 @@ Image = NDArray[np.float32]
 DOT_STEP_MM = 0.03  # dots along one mark; near the addressability of ordinary heads
 DARK_BACKING = 0.03  # reflectance of black card under film
 FILM_HAZE = 0.015  # light that clear film scatters back
+FULL_COVER = 0.95  # of the paper in a whole mark's middle
 FILL_COVERAGE = 0.95  # of a fill's paper that ink hides
 
 
@@ -109,11 +110,25 @@ def _dots(block: MarksBlock, faults: BlockTruth, scene: Scene, rng: np.random.Ge
 
 
 def _layer(share: float, block: MarksBlock, scene: Scene) -> float:
-    """How thick a layer takes this share of the light that a whole mark takes: where layers multiply, far less."""
+    """How thick a layer takes this share of the light that a whole mark takes: where layers multiply, far less.
+
+    Summed over the mark's profile across travel, whose foot is thinner than its middle.
+    """
     if scene.ink_law == "coverage" or block.backing == "dark":
         return share
     through = float(np.maximum(ink_rgb(block.ink), 0.015).min())
-    return float(np.log(1 - share * (1 - through)) / np.log(through))
+    step = 0.002  # mm
+    across = np.arange(-4 * _creep(scene) - block.mark[1] / 2, 4 * _creep(scene) + block.mark[1] / 2 + step, step)
+    spread = np.exp(-0.5 * (np.arange(-4 * _creep(scene), 4 * _creep(scene) + step, step) / _creep(scene)) ** 2)
+    cover = FULL_COVER * np.convolve(np.abs(across) <= block.mark[1] / 2, spread / spread.sum(), "same")
+    layers = np.linspace(0, 1, 101)
+    taken = (1 - through ** (layers[:, None] * cover)).sum(axis=1)
+    return float(np.interp(share * taken[-1], taken, layers))
+
+
+def _creep(scene: Scene) -> float:
+    """How far ink spreads from where it landed, one sigma in mm."""
+    return float(np.hypot(0.015, scene.bleed_um / 1000))
 
 
 def _coverage(
@@ -146,14 +161,14 @@ def _coverage(
             share = np.abs(1 - dx - part[:, 0]) * np.abs(1 - dy - part[:, 1])
             np.add.at(mass, (cell[:, 1] + dy, cell[:, 0] + dx), share * weight)
     # A line of `weight` per mm, one mark thick: spread evenly over the thickness it covers the paper once.
-    creep = np.hypot(0.015, scene.bleed_um / 1000)
+    creep = _creep(scene)
     blunt = cv2.getGaussianKernel(2 * int(px_per_mm * 3 * creep + 2) + 1, max(0.35, creep * px_per_mm))
     thick = block.mark[1] * px_per_mm
     reach = int(thick / 2 + 1)
     bar = np.clip(thick / 2 + 0.5 - np.abs(np.arange(-reach, reach + 1)), 0, 1)
     bar = np.convolve(bar / bar.sum(), blunt[:, 0])
     coverage = cv2.sepFilter2D(mass, -1, blunt, bar) * px_per_mm**2 * block.mark[1]
-    return (y0, x0), (0.95 * coverage).astype(np.float32)
+    return (y0, x0), (FULL_COVER * coverage).astype(np.float32)
 
 
 def _fill(
