@@ -16,7 +16,7 @@ STEEPEST = (
     0.03,
     0.06,
 )  # change of log brightness a pixel, below which ground is even; lamps and soft shadows stay below
-LEAST_SHARE, MOST_SHARE = 0.06, 0.93  # of the frame: smaller is a solid fill, larger no other than the frame itself
+LEAST_SHARE, MOST_SHARE = 0.03, 0.93  # of the frame: smaller is a solid fill, larger no other than the frame itself
 CONVEX = 0.88  # area over that of the convex hull; a desk round a sheet has a hole
 RIM_PX = 2  # of the patch's rim that is left out: the edge of paper is a stroke of its own
 DARK = 8.0  # of 255 added to brightness, so that noise of dark places is no step
