@@ -122,9 +122,14 @@ def ink_over(photo: Photo, backing: Backing, width: int, longest: int) -> InkMap
     return InkMap(np.asarray(ink, np.uint8), small, factor)
 
 
-def find_strokes(ink: Bytes) -> Strokes:
-    """Slender connected strokes that stand out from their surroundings; words, grain and blots go."""
-    noise = float(np.median(ink[::5, ::5]))
+def find_strokes(ink: Bytes, within: Bytes | None = None) -> Strokes:
+    """Slender connected strokes that stand out from their surroundings; words, grain and blots go.
+
+    within : mask of the same shape, 255 where strokes are looked for and where the ground's noise is taken from
+    """
+    sampled = ink[::5, ::5] if within is None else ink[::5, ::5][within[::5, ::5] > 0]
+    noise = float(np.median(sampled)) if sampled.size else 0.0
+    ink = ink if within is None else np.asarray(cv2.bitwise_and(ink, within), np.uint8)
     floor = int(np.clip(GRAIN * 0.6 * noise + LEAST_INK, LEAST_INK, 60))
     around = cv2.blur(cv2.dilate(ink, np.ones((9, 9), np.uint8)), (15, 15))
     limit = np.maximum(cv2.convertScaleAbs(around, alpha=STANDS_OUT), np.uint8(floor))

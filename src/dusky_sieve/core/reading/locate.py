@@ -50,6 +50,7 @@ Corners = tuple[tuple[float, ...], ...]
 
 CLEARLY_FOUND = 0.7  # share explained at which no further candidate is tried
 FOUND_AGAIN = 0.5  # the same where two candidates led to one place
+BEYOND_HAND = 1.1  # times as far from the middle as the corners set by hand, within which strokes are looked for
 HAND_TRUSTED = 0.025  # of the diagonal by which corners set by hand may be off
 SAME_PLACE = 0.015  # of the pattern's diagonal by which one place may differ from itself
 SURELY_FOUND = 0.8  # share from which likenesses are compared as they lie, without laying each onto the strokes
@@ -94,14 +95,25 @@ class Found:
 class Locator:
     """Finds one layout on one photo; keeps what the stages share."""
 
-    def __init__(self, photo: Photo, layout: Layout, backing: Backing, file: str, longest: int = FINDING_PX) -> None:
+    def __init__(
+        self,
+        photo: Photo,
+        layout: Layout,
+        backing: Backing,
+        file: str,
+        longest: int = FINDING_PX,
+        *,
+        paper: bool = True,
+        around: Corners | None = None,
+    ) -> None:
         self.whole, self.backing, self.file = layout, backing, file
         # All work is done on the box of the marks judged over this backing: fills and blocks that this photo cannot
         # show would only be bare paper where ink may well lie.
         self.layout, self.corner = boxed(layout, backing)
         layout = self.layout
         self.map: InkMap = ink_map(photo, layout, backing, longest)
-        strokes = find_strokes(self.map.ink)
+        self.paper = paper_on(self.map.small, backing) if paper and around is None else None
+        strokes = find_strokes(self.map.ink, self.paper if around is None else self._between(around))
         self.strokes: Strokes = strokes if backing == "light" else strokes.bright()
         self.marks: Marks = gather_marks(layout, backing)
         self.liked = 0.0  # best correlation that any candidate reached; far worse ones are not followed
@@ -114,18 +126,17 @@ class Locator:
         self.longest_run_mm = max(length for _, length in stroke_ways(layout, self.marks))
         self.clear_mm = float(np.median([clear_height(b) for b in self.blocks]))
 
-    def on_paper(self) -> Bools | None:
-        """Strokes (n,) on the sheet of paper; None where no paper stands out from what is round it."""
-        paper = paper_on(self.map.small, self.backing)
-        if paper is None:
-            return None
-        column, row = np.rint(self.strokes.centre).astype(int).T
-        return np.asarray(paper[row, column])
+    def _between(self, corners: Corners) -> Bytes:
+        """Mask of the map, 255 between four corners on the photo and a little beyond them."""
+        points = project(shrunk(self.map.factor), np.array(corners, np.float64))
+        middle = points.mean(axis=0)
+        wider = np.rint(middle + BEYOND_HAND * (points - middle)).astype(np.int32)
+        return np.asarray(cv2.fillConvexPoly(np.zeros_like(self.map.ink), cv2.convexHull(wider), (255,)), np.uint8)
 
-    def search(self, effort: Effort, allowed: Bools) -> tuple[Found | None, list[Candidate]]:
-        """The best place found by one effort among some strokes (n,), and the last places that were tried."""
+    def search(self, effort: Effort) -> tuple[Found | None, list[Candidate]]:
+        """The best place found by one effort, and the last places that were tried."""
         shape = (self.map.ink.shape[0], self.map.ink.shape[1])
-        ways = leans(self.strokes, shape, effort.directions, effort.faint_peak, allowed)
+        ways = leans(self.strokes, shape, effort.directions, effort.faint_peak)
         best: Found | None = None
         candidates: list[Candidate] = []
         # The direction that most strokes share is nearly always the marks' own: it is tried alone before the others.

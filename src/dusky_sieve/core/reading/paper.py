@@ -6,7 +6,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing
 
-Bools = NDArray[np.bool_]
+Bytes = NDArray[np.uint8]
 Photo = NDArray[np.uint8]
 
 LOOKED_AT_PX = 240  # longer side while looking: marks and ruled lines are gone at that, paper and desk are not
@@ -22,8 +22,8 @@ RIM_PX = 2  # of the patch's rim that is left out: the edge of paper is a stroke
 DARK = 8.0  # of 255 added to brightness, so that noise of dark places is no step
 
 
-def paper_on(small: Photo, backing: Backing) -> Bools | None:
-    """Mask (rows, columns) of the sheet of paper on a photo (rows, columns, 3), its convex hull; None where none stands out."""
+def paper_on(small: Photo, backing: Backing) -> Bytes | None:
+    """Mask (rows, columns), 255 on the sheet of paper on a photo (rows, columns, 3): its convex hull; None where none stands out."""
     factor = LOOKED_AT_PX / max(small.shape[:2])
     size = (max(1, round(small.shape[1] * factor)), max(1, round(small.shape[0] * factor)))
     tiny = cv2.medianBlur(cv2.resize(small, size, interpolation=cv2.INTER_AREA), SPECKS_PX)
@@ -46,4 +46,4 @@ def paper_on(small: Photo, backing: Backing) -> Bools | None:
         return None
     mask = cv2.fillConvexPoly(np.zeros(size[::-1], np.uint8), hull, (255,))
     mask = cv2.erode(mask, np.ones((2 * RIM_PX + 1,) * 2, np.uint8), borderValue=255)
-    return np.asarray(cv2.resize(mask, small.shape[1::-1], interpolation=cv2.INTER_NEAREST) > 0)
+    return np.asarray(cv2.resize(mask, small.shape[1::-1], interpolation=cv2.INTER_NEAREST), np.uint8)

@@ -12,7 +12,6 @@ from dusky_sieve.core.reading.registration import Registration, inverse, project
 from dusky_sieve.core.reading.ways import marks_drawn, right_way_round
 from dusky_sieve.core.reading.why import remedy
 
-Bools = NDArray[np.bool_]
 Photo = NDArray[np.uint8]
 
 # Quick looks first, at one size or the other, on the paper alone or anywhere: most sheets are found in the first, small
@@ -31,20 +30,18 @@ def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tup
     Looked for at a small size first, which is quick and finds most; closer where that finds nothing clearly. Raises
     SheetNotFound where no place fits, where two different ones fit equally, or where it is another sheet.
     """
-    places: dict[int, tuple[Locator, Bools | None]] = {}
+    places: dict[tuple[int, bool], Locator] = {}
     chosen: tuple[Found | None, list[Candidate], Locator] | None = None
     closer = min(max(photo.shape[:2]), CLOSER_PX) >= WORTH_CLOSER * FINDING_PX
     for size, effort, paper in LOOKS:
         if size != FINDING_PX and not closer:
             continue
-        if size not in places:
-            at = Locator(photo, layout, backing, file, size)
-            places[size] = at, at.on_paper()
-        at, on_paper = places[size]
-        if on_paper is None and not paper:
-            continue  # that was looked at before
-        allowed = on_paper if paper and on_paper is not None else np.ones(len(at.strokes.long), bool)
-        best, candidates = at.search(effort, allowed)
+        if not paper and (size, True) in places and places[size, True].paper is None:
+            continue  # no paper stands out: that was looked at before
+        if (size, paper) not in places:
+            places[size, paper] = Locator(photo, layout, backing, file, size, paper=paper)
+        at = places[size, paper]
+        best, candidates = at.search(effort)
         if chosen is None or _there(best) > _there(chosen[0]):
             chosen = best, candidates, at
         if chosen[0] is not None and chosen[0].clear:

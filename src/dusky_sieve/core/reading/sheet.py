@@ -83,7 +83,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     if photo.corners is None:
         registration, locator = find_sheet(photo.pixels, layout, photo.backing, photo.file)
     else:
-        locator = Locator(photo.pixels, layout, photo.backing, photo.file)
+        locator = Locator(photo.pixels, layout, photo.backing, photo.file, around=photo.corners)
         registration = locator.by_corners(photo.corners)
     printing = locator.printing(registration)
     registration = slid(photo.pixels, printing, registration, photo.backing, locator.ends(registration))

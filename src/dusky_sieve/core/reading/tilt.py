@@ -46,16 +46,16 @@ class Lean:
     follows: Bools
 
 
-def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float, allowed: Bools) -> list[Lean]:
+def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float) -> list[Lean]:
     """Likely leans, best first: at most `most` directions whose peak is not fainter than `faint` of the highest.
 
-    allowed : (n,) strokes that may be marks. A direction that letters or table grain share with a few long runs of marks is two hypotheses.
+    A direction that letters or table grain share with a few long runs of marks is two hypotheses.
     """
     found: list[Lean] = []
     middle = np.array([shape[1] - 1, shape[0] - 1]) / 2
     near = np.exp(-0.5 * (((strokes.centre - middle) / (CENTRAL * max(shape))) ** 2).sum(axis=1))
-    for peak in _peaks(strokes, near, allowed, most, faint):
-        follows = allowed & (np.abs(_half_turn(strokes.lean - peak)) < FANNED)
+    for peak in _peaks(strokes, near, most, faint):
+        follows = np.abs(_half_turn(strokes.lean - peak)) < FANNED
         for those in (follows, _long_ones(strokes, follows)):
             lean = (
                 None
@@ -85,9 +85,9 @@ def _weighted_median(value: Floats, weight: Floats) -> float:
     return float(value[order][np.searchsorted(total, total[-1] / 2)])
 
 
-def _peaks(strokes: Strokes, near: Floats, allowed: Bools, most: int, faint: float) -> list[float]:
+def _peaks(strokes: Strokes, near: Floats, most: int, faint: float) -> list[float]:
     """Directions (radians) that many strokes share, best first: many short ones, or fewer long ones."""
-    lean, long, ink, near = (v[allowed] for v in (strokes.lean, strokes.long, strokes.ink, near))
+    lean, long, ink = strokes.lean, strokes.long, strokes.ink
     if _pieces(long).sum() < LEAST_STROKES:
         return []
     chosen: list[float] = []

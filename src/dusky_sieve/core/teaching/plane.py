@@ -73,7 +73,7 @@ def planes(photo: Photo, backing: Backing, longest: int) -> list[Plane]:
     shape = (ink.ink.shape[0], ink.ink.shape[1])
     colour, paper = _colours(ink, strokes, backing)
     found = []
-    for lean in leans(strokes, shape, TRIED, FAINT_PEAK, np.ones(len(strokes.long), bool)):
+    for lean in leans(strokes, shape, TRIED, FAINT_PEAK):
         ways = [lean.direction, lean.direction + np.pi]
         ways.sort(key=lambda way: -float(np.cos(_on_map(lean, way, shape))))
         found += [_plane(ink, strokes, lean, way, colour, paper) for way in ways]
