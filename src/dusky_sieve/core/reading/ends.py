@@ -20,6 +20,8 @@ LOOKED_AT = 3  # columns to each side of a row's end that are looked at
 FURTHEST, FINE = 2.5, 0.125  # columns by which rows are slid, and in what steps
 TILTS = np.linspace(-1.75, 1.75, 15)  # columns by which the slip may differ between the sheet's middle and its rim
 BETTER = 0.1  # share of an end's ink by which a slip must set the ends better than none
+LEAST_TOLD = 0.5  # of the ends' ink: right places of sheets half missing reach 0.6, wrong ones 0.45
+LEAST_FIT = 0.4  # share of the ends' ink: where fewer ends printed they say nothing
 STEEPEST = 0.5  # columns: a slip that differs by less over the sheet, or from none, is what fitting finds by itself
 SPLIT_FROM = 4  # rows from which upper and lower ones are asked apart
 LEAST_FREE = 0.3  # of the places beyond an end, over which no other block stands
@@ -36,18 +38,23 @@ ALONG_FROM = 2  # columns a block must have for its rows to have ends
 class Slip:
     """A slip along the rows, in columns: at the sheet's middle, and how much more at its right and lower rim.
 
-    gain : how much better the rows' ends fit with it than without, as a share of an end's ink
+    gain : how much better the rows' ends fit with it than without, as a share of an end's ink; fit : how well with it
     """
 
     middle: float
     right: float
     down: float
     gain: float
+    fit: float
 
     @property
     def moves(self) -> bool:
         """Whether it is more than fitting sets right by itself."""
-        return self.gain > BETTER and max(abs(self.middle), abs(self.right), abs(self.down)) >= STEEPEST
+        return (
+            self.fit > LEAST_FIT
+            and self.gain > BETTER
+            and max(abs(self.middle), abs(self.right), abs(self.down)) >= STEEPEST
+        )
 
 
 @dataclass(frozen=True)
@@ -65,6 +72,11 @@ class Ends:
     at: Floats
     block: tuple[str, ...]
     side: tuple[int, ...]
+
+    @property
+    def told(self) -> bool:
+        """Whether enough ends printed, where they are, to tell whole columns; True where gaps tell them anyway."""
+        return not len(self.table) or float(self.score(np.zeros((3, 1)))[0]) > LEAST_TOLD
 
     def aside(self) -> list[str]:
         """Blocks whose rows' ends, the left and the right ones together, fit clearly better some whole columns aside."""
@@ -135,7 +147,8 @@ def find_slip(ends: Ends) -> Slip:
     total = ends.score(tried) - 0.01 * np.abs(tried).sum(axis=0)
     best = int(total.argmax())
     middle, right, down = (float(v) for v in tried[:, best])
-    return Slip(middle, right, down, float(total[best] - ends.score(np.zeros((3, 1)))[0]))
+    none = float(ends.score(np.zeros((3, 1)))[0])
+    return Slip(middle, right, down, float(total[best]) - none, float(total[best]))
 
 
 def _ends(

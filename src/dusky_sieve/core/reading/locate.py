@@ -49,7 +49,9 @@ Photo = NDArray[np.uint8]
 Corners = tuple[tuple[float, ...], ...]
 
 CLEARLY_FOUND = 0.7  # share explained at which no further candidate is tried
-FOUND_AGAIN = 0.5  # the same where two candidates led to one place
+FOUND_AGAIN = (
+    0.5  # the same where two candidates, or two looks, led to one place: sheets with many faults explain no more
+)
 BEYOND_HAND = 1.1  # times as far from the middle as the corners set by hand, within which strokes are looked for
 HAND_TRUSTED = 0.025  # of the diagonal by which corners set by hand may be off
 SAME_PLACE = 0.015  # of the pattern's diagonal by which one place may differ from itself
@@ -84,7 +86,7 @@ class Found:
 
     @property
     def clear(self) -> bool:
-        """Whether nothing further needs to be tried: on a sheet with many faults two ways to one place say as much."""
+        """Whether nothing further needs to be tried among the same strokes."""
         return self.fit.there > (FOUND_AGAIN if self.again else CLEARLY_FOUND)
 
     def same(self, other: "Found") -> bool:
@@ -177,11 +179,17 @@ class Locator:
         whole = {b.id: b for b in self.whole.blocks if isinstance(b, MarksBlock)}
         return [whole[b.id] for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]
 
-    def misplaced(self, registration: Registration) -> bool:
-        """Whether ink stands one lattice step beside a block, or the rows' ends would fit better further along."""
+    def misplaced(self, registration: Registration, by_hand: bool) -> bool:
+        """Whether ink stands one lattice step beside a block, or the rows' ends would fit better further along.
+
+        Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns.
+        """
         place = self._on_map(registration)
+        return self._aside(place, MOST_BEYOND) or (not by_hand and not self.ends_at(place).told)
+
+    def _aside(self, place: Place, most: float) -> bool:
         beyond = self.judge.beyond(place, self.blocks, self.layout)
-        return bool(beyond.max() > MOST_BEYOND) or find_slip(self.ends_at(place)).moves
+        return bool(beyond.max() > most) or find_slip(self.ends_at(place)).moves
 
     def _on_map(self, registration: Registration) -> Place:
         """From the marks' box to the ink map, by a registration of the whole sheet on the photo."""
@@ -243,7 +251,8 @@ class Locator:
             again = best is not None and found.same(best)
             if best is None or found.fit.explained > best.fit.explained:
                 best = found
-            best = replace(best, again=again) if again else best
+            if again and not self._aside(best.registration.to_photo, MOST_BEYOND / 2):
+                best = replace(best, again=True)
             if best.clear:
                 break
         return best
@@ -259,7 +268,10 @@ class Locator:
         distance = distance_to(lines)
         found: Found | None = None
         for start in starts:
-            registration, fit = self.settled(self.followed(distance, rigid(start, self.layout.size)))
+            registration = self.followed(distance, rigid(start, self.layout.size))
+            fit = self.judge(registration.to_photo)
+            if fit.there >= GLIMPSE:
+                registration, fit = self.settled(registration, fit)
             if found is None or fit.explained > found.fit.explained:
                 found = Found(registration, fit, candidate.lean, distance)
             if fit.there >= HALF_FOUND:  # else blurred pictures may have misled: straight from the candidate

@@ -7,12 +7,18 @@ from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout
 from dusky_sieve.core.reading.find import CLOSE, EFFORTS, Candidate
 from dusky_sieve.core.reading.inkmap import CLOSER_PX, FINDING_PX
-from dusky_sieve.core.reading.locate import FOUND_FROM, LEAST_MARKS, Found, Locator
+from dusky_sieve.core.reading.locate import (
+    FOUND_FROM,
+    LEAST_MARKS,
+    Found,
+    Locator,
+)
 from dusky_sieve.core.reading.registration import Registration, inverse, project
 from dusky_sieve.core.reading.ways import marks_drawn, right_way_round
 from dusky_sieve.core.reading.why import remedy
 
 Photo = NDArray[np.uint8]
+Look = tuple[Found | None, list[Candidate], Locator]  # what it found, the last places it tried, and with what
 
 # Quick looks first, at one size or the other, on the paper alone or anywhere: most sheets are found in the first, small
 # marks closer, sheets that do not stand out from what is round them anywhere.
@@ -31,7 +37,7 @@ def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tup
     SheetNotFound where no place fits, where two different ones fit equally, or where it is another sheet.
     """
     places: dict[tuple[int, bool], Locator] = {}
-    chosen: tuple[Found | None, list[Candidate], Locator] | None = None
+    chosen: Look | None = None
     closer = min(max(photo.shape[:2]), CLOSER_PX) >= WORTH_CLOSER * FINDING_PX
     for size, effort, paper in LOOKS:
         if size != FINDING_PX and not closer:

@@ -18,7 +18,6 @@ PRINTS_SHARE = 0.12  # and over that of the strongest block: noise and shadow ar
 GAP_MM = 0.2  # between neighbours along travel, from which the gap shows on the ink map
 PRINTS_FROM = 4.0  # of 255: ink of a block's darker places over its bare ones, from which it shows at all
 DEPTH_FREE, DEPTH_SPREAD = 0.25, 0.6  # log ratio of strengths that says nothing yet, and its one-sigma beyond
-LEAST_PRINTING = 0.3  # share of a block's marks: of fewer the sides tell nothing
 COLOUR_POWER = 3  # how hard a colour unlike the hint counts against a block
 
 
@@ -60,13 +59,13 @@ def probes(layout: Layout, backing: Backing, most: int = SAMPLED) -> Probes:
     points, along, index, mark = [], [], [], []
     boxes = np.array([extent(b) for b in layout.blocks])
     for k, block in enumerate(blocks):
-        inside = mark_centres(block)[::stride]
+        inside = thinned(mark_centres(block), stride)
         bare = bare_places(block)
         others = np.delete(boxes, layout.blocks.index(block), axis=0)
         x, y = bare[:, :1], bare[:, 1:]
         half = 0.5 * block.mark[0]
         taken = ((x + half > others[:, 0]) & (x - half < others[:, 2]) & (y > others[:, 1] - 0.2) & (y < others[:, 3] + 0.2)).any(axis=1)  # fmt: skip
-        bare = bare[~taken][::stride]
+        bare = thinned(bare[~taken], stride)
         points += [inside, bare]
         gaps = np.abs((bare[:, None] - mark_centres(block)[None, : block.columns]) @ [1.0, 0.0]).min(axis=1) > 0.5 * block.mark[0]  # fmt: skip
         along += [np.full(len(inside), block.mark[0]), np.where(gaps, 0.0, block.mark[0])]
@@ -75,6 +74,14 @@ def probes(layout: Layout, backing: Backing, most: int = SAMPLED) -> Probes:
     hints = np.array([stroke_colour(b.ink, backing) for b in blocks])
     depths = np.array([np.linalg.norm(hint_share(b.ink, backing)) for b in blocks])
     return Probes(np.concatenate(points), np.concatenate(along), np.concatenate(index), np.concatenate(mark), hints, depths, stride)  # fmt: skip
+
+
+def thinned(points: Floats, stride: int) -> Floats:
+    """One in `stride` of points (n, 2), strewn: at even steps an even number of columns would never show its last one."""
+    if stride == 1:
+        return points
+    order = np.random.default_rng(len(points)).permutation(len(points))
+    return points[np.sort(order[: -(-len(points) // stride)])]
 
 
 def bare_places(block: MarksBlock) -> Floats:
@@ -209,29 +216,24 @@ class Judge:
         return np.asarray(np.exp(-0.5 * (np.clip(np.abs(off) - DEPTH_FREE, 0, None) / DEPTH_SPREAD) ** 2))
 
     def beyond(self, place: Place, blocks: list[MarksBlock], layout: Layout) -> Floats:
-        """Ink one lattice step beyond each block's sides (blocks,): the worst side's mean over that of its marks.
+        """Ink one lattice step beyond each block's sides (blocks,), the worst side's mean as a share of a mark's.
 
-        A lattice laid one step aside prints there, and only there, where the sheet should be bare; of a block half
-        missing only half of that prints.
+        A lattice laid one step aside prints there, and only there, where the sheet should be bare.
         """
         fit = self(place)
         worst = np.zeros(len(blocks))
+        h, w = self.near.shape
         for k, block in enumerate(blocks):
             if not fit.printing[k]:
                 continue
-            own = place(mark_centres(block))
-            mean = max(float(self._share(own, k, fit).mean()), LEAST_PRINTING)
             for points in beyond_sides(block, layout):
-                got = self._share(place(points), k, fit)
-                worst[k] = max(worst[k], float(got.mean()) / mean) if len(got) >= 3 else worst[k]
+                at = np.rint(place(points)).astype(np.int64)
+                seen = (at >= 0).all(axis=1) & (at[:, 0] < w) & (at[:, 1] < h)
+                if seen.sum() < 3:
+                    continue
+                got = (self.near[at[seen, 1], at[seen, 0]] - fit.low[k]) / (fit.high[k] - fit.low[k])
+                worst[k] = max(worst[k], float(np.clip(got, 0, 1).mean()))
         return worst
-
-    def _share(self, places: Floats, k: int, fit: Fit) -> Floats:
-        """Ink of those places (n, 2) px that lie on the map as a share of block k's marks, 0..1."""
-        at = np.rint(places).astype(np.int64)
-        seen = (at >= 0).all(axis=1) & (at[:, 0] < self.near.shape[1]) & (at[:, 1] < self.near.shape[0])
-        got = (self.near[at[seen, 1], at[seen, 0]] - fit.low[k]) / (fit.high[k] - fit.low[k])
-        return np.asarray(np.clip(got, 0, 1), np.float64)
 
     def quick(self, place: Place, fit: Fit) -> float:
         """Marks less bare places with ink, by the ink levels of an earlier fit close by; comparable among itself."""
