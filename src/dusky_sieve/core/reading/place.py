@@ -23,8 +23,8 @@ Look = tuple[Found | None, list[Candidate], Locator]  # what it found, the last 
 # Quick looks first, at one size or the other, on the paper alone or anywhere: most sheets are found in the first, small
 # marks closer, sheets that do not stand out from what is round them anywhere.
 LOOKS = (
-    (FINDING_PX, EFFORTS[0], True), (FINDING_PX, EFFORTS[0], False), (FINDING_PX, EFFORTS[1], True), (CLOSER_PX, CLOSE, True),
-    (CLOSER_PX, CLOSE, False), (FINDING_PX, EFFORTS[1], False), (FINDING_PX, EFFORTS[2], True),
+    (FINDING_PX, EFFORTS[0], True), (FINDING_PX, EFFORTS[0], False), (CLOSER_PX, CLOSE, True),
+    (FINDING_PX, EFFORTS[1], True), (CLOSER_PX, CLOSE, False), (FINDING_PX, EFFORTS[2], True),
 )  # fmt: skip
 WORTH_CLOSER = 1.4  # times as many pixels a side, from which a second look tells more than the first
 MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
