@@ -58,7 +58,7 @@ def desk_photo() -> bytes:
     """A photo with no sheet on it: blotches and streaks."""
     rng = np.random.default_rng(3)
     rough: NDArray[np.float64] = rng.random((40, 60, 3))
-    picture = np.kron(rough, np.ones((30, 30, 1))) * 200 + rng.random((1200, 1800, 3)) * 50
+    picture = np.kron(rough, np.ones((20, 20, 1))) * 200 + rng.random((800, 1200, 3)) * 50
     return files.encode_jpeg(picture.astype(np.uint8), 90)
 
 

@@ -27,6 +27,8 @@ LOOKS = (
     (FINDING_PX, EFFORTS[1], True), (CLOSER_PX, CLOSE, False), (FINDING_PX, EFFORTS[2], True),
 )  # fmt: skip
 WORTH_CLOSER = 1.4  # times as many pixels a side, from which a second look tells more than the first
+HOPELESS = 0.2  # share explained, below which the other ways round are not tried either
+LEAST_FOREIGN = 20  # strokes, below which they tell nothing
 MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
 
 
@@ -62,7 +64,7 @@ def _there(found: Found | None) -> float:
 
 
 def _checked(at: Locator, best: Found | None, candidates: list[Candidate]) -> Registration:
-    if best is not None and best.fit.explained >= LEAST_MARKS:
+    if best is not None and best.fit.explained >= LEAST_MARKS and best.fit.there > HOPELESS:
         best = right_way_round(at, best, candidates)
     if best is None or best.fit.there < FOUND_FROM or best.fit.explained < LEAST_MARKS:
         raise SheetNotFound(f"{at.file}: no sheet of the layout “{at.layout.name}” was found. {remedy(at.map.small)}")
@@ -75,11 +77,13 @@ def _refuse_another_sheet(at: Locator, best: Found) -> None:
     strokes = at.strokes
     back = project(inverse(best.registration.homography), strokes.centre) / at.layout.size
     inside = best.lean.follows & (np.abs(back - 0.5) < 0.5).all(axis=1)
+    if inside.sum() < LEAST_FOREIGN:
+        return
     long, wide = float(np.median(strokes.long[inside])), float(np.median(strokes.wide[inside]))
     like = inside & (strokes.long > 0.5 * long) & (strokes.long < 2 * long) & (strokes.wide < 2 * wide)
     lines = marks_drawn(at, best.registration)
     spots = np.clip(np.round(strokes.centre[like]).astype(int), 0, np.array(lines.shape)[::-1] - 1)
-    if len(spots) >= 20 and (lines[spots[:, 1], spots[:, 0]] == 0).mean() > MOST_FOREIGN:
+    if len(spots) >= LEAST_FOREIGN and (lines[spots[:, 1], spots[:, 0]] == 0).mean() > MOST_FOREIGN:
         raise SheetNotFound(
             f"{at.file}: the print on this photo is not the layout “{at.layout.name}”: many of its marks stand where "
             "that sheet has none. Check that this is the right printer's sheet."

@@ -26,6 +26,7 @@ PIECE_PX, MOST_PIECES = (
     6.0,
 )  # length of a piece whose direction is as sure as a mark's, and how many a run counts for
 LONG_SHARE = 0.4  # of the length (ink) that long strokes have, from which a stroke is one of them: words are not
+MORE_OF_RUNS = 2  # hypotheses beyond one a direction
 SAME_STROKES = 0.8  # of the strokes of two hypotheses: where they share that many, they are one
 MOST_LEAN = 0.75  # tangent of the steepest tilt that is believed
 
@@ -63,7 +64,7 @@ def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float) -> 
                 else _lean(strokes, near, shape, peak, those)
             )
             found += [lean] if lean is not None else []
-    return found
+    return found[: most + MORE_OF_RUNS]
 
 
 def _same(a: Bools, b: Bools) -> bool:
