@@ -171,17 +171,16 @@ class Locator:
         whole = {b.id: b for b in self.whole.blocks if isinstance(b, MarksBlock)}
         return [whole[b.id] for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]
 
-    def misplaced(self, registration: Registration, by_hand: bool) -> bool:
-        """Whether ink stands one lattice step beside a block, or the rows' ends would fit better further along.
+    def misplaced(self, registration: Registration, ends: Ends, by_hand: bool) -> bool:
+        """Whether ink stands one lattice step beside a block, or the rows' ends about it would fit better further along.
 
         Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns.
         """
-        place = self._on_map(registration)
-        return self._aside(place, MOST_BEYOND) or (not by_hand and not self.ends_at(place).told)
+        return self._aside(self._on_map(registration), ends, MOST_BEYOND) or not (by_hand or ends.told)
 
-    def _aside(self, place: Place, most: float) -> bool:
+    def _aside(self, place: Place, ends: Ends, most: float) -> bool:
         beyond = self.judge.beyond(place, self.blocks, self.layout)
-        return bool(beyond.max() > most) or find_slip(self.ends_at(place)).moves
+        return bool(beyond.max() > most) or find_slip(ends).moves
 
     def _on_map(self, registration: Registration) -> Place:
         """From the marks' box to the ink map, by a registration of the whole sheet on the photo."""
@@ -238,19 +237,18 @@ class Locator:
         """The best of the candidates once refined; stops at one that is clearly it."""
         for candidate in candidates:
             found = self.refined(candidate)
-            if found is None:
-                continue
             again = best is not None and found.same(best)
             if best is None or found.fit.explained > best.fit.explained:
                 best = found
-            if again and not self._aside(best.registration.to_photo, MOST_BEYOND / 2):
+            place = best.registration.to_photo
+            if again and not self._aside(place, self.ends_at(place), MOST_BEYOND / 2):
                 best = replace(best, again=True)
             if best.clear:
                 break
         return best
 
-    def refined(self, candidate: Candidate) -> Found | None:
-        """The candidate laid onto the strokes; None where its picture is unlike the pattern's."""
+    def refined(self, candidate: Candidate) -> Found:
+        """The candidate laid onto the strokes, by alignment where its picture is like the pattern's, and straight."""
         lines = self.strokes.drawn(self._like_marks(candidate))
         aligned = align(lines, candidate.homography, self.marks, self.layout)
         starts = [candidate.homography]

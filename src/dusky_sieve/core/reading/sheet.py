@@ -89,9 +89,10 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     registration = slid(photo.pixels, printing, registration, photo.backing, locator.ends(registration))
     registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
     aside, doubtful = straddling(photo.pixels, printing, registration, photo.backing)
-    for name in locator.ends(registration).aside():
+    ends = locator.ends(registration)
+    for name in ends.aside():
         doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
-    if locator.misplaced(registration, photo.corners is not None) or aside > MOST_STRADDLING:
+    if locator.misplaced(registration, ends, photo.corners is not None) or aside > MOST_STRADDLING:
         raise SheetNotFound(
             f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{layout.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."

@@ -53,8 +53,7 @@ def _turned(at: Locator, best: Found, candidates: list[Candidate]) -> list[Found
     along = np.array([[0.0, 0.0], [at.layout.size[0], 0.0]])
     mine = np.diff(best.registration.to_photo(along), axis=0)[0]
     other = [c for c in candidates if float(np.diff(project(c.homography, along), axis=0)[0] @ mine) < 0]
-    found = [at.refined(candidate) for candidate in other[:RIVALS_REFINED]]
-    return [way for way in found if way is not None]
+    return [at.refined(candidate) for candidate in other[:RIVALS_REFINED]]
 
 
 def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
