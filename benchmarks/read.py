@@ -4,6 +4,7 @@
     .venv/bin/python -m benchmarks.read --grade bad --photos 40 --wrong
     .venv/bin/python -m benchmarks.read --perfect            # sheets without a fault: false alarms
     .venv/bin/python -m benchmarks.read --refuse             # photographs that must be refused
+    .venv/bin/python -m benchmarks.read --other              # sheets and photographs of a second world (otherworld.py)
     .venv/bin/python -m benchmarks.read --keep /tmp/photos   # rendered photographs are kept there and used again
 
 Recall leaves marks out that were called unsure; their share stands beside it. The yardstick is a reader that is
@@ -16,6 +17,7 @@ import resource
 import statistics
 import time
 from collections import Counter, defaultdict
+from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import replace
 from functools import partial
@@ -24,17 +26,19 @@ from typing import Any
 
 import cv2
 import numpy as np
+from numpy.typing import NDArray
 
-from benchmarks import refusals, yardstick
+from benchmarks import otherworld, refusals, yardstick
 from benchmarks.worlds import Sheet, photograph
 from dusky_sieve import files
 from dusky_sieve.core.layout import Layout, MarksBlock
 from dusky_sieve.core.reading import Corners, Reading, UprightPhoto, read_sheet
-from dusky_sieve.core.simulate import BlockTruth, Scene, Truth
+from dusky_sieve.core.simulate import BlockTruth, Scene
 from dusky_sieve.core.simulate.camera import place_on_photo
 
 STATES = ("missing", "deflected", "weak")
 HELD_OUT = 5000
+Place = Callable[[NDArray[np.float64]], NDArray[np.float64]]  # sheet points (n, 2) mm to photo pixels
 HAND_MISSES = 0.003  # of the photo's width: one-sigma of a corner set by hand under the glass
 
 
@@ -47,7 +51,7 @@ def truth_states(faults: BlockTruth, block: MarksBlock) -> dict[int, str]:
 
 
 def score(
-    sheet: Sheet, truth: Truth, reading: Reading
+    sheet: Sheet, truth: dict[str, BlockTruth], reading: Reading
 ) -> tuple[Counter[str], list[str], list[tuple[float, bool]], list[float]]:
     """Counts, what was wrong, (confidence, right) of every named fault, and offset errors in um."""
     counts: Counter[str] = Counter()
@@ -58,9 +62,9 @@ def score(
     for read in reading.blocks:
         block = by_id[read.id]
         if not isinstance(block, MarksBlock):
-            _score_fill(truth.blocks.get(read.id, BlockTruth()), read, counts, wrong)
+            _score_fill(truth.get(read.id, BlockTruth()), read, counts, wrong)
             continue
-        faults = truth.blocks.get(block.id, BlockTruth())
+        faults = truth.get(block.id, BlockTruth())
         true = truth_states(faults, block)
         got = {f.nozzle: f for f in read.faults}
         counts["marks"] += block.nozzles
@@ -100,10 +104,16 @@ def _score_fill(faults: BlockTruth, read: Any, counts: Counter[str], wrong: list
     wrong += [f"{read.id}: the line at {y} was not seen" for y in left]
 
 
-def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardstick: bool) -> dict[str, Any]:
+def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardstick: bool, other: bool) -> dict[str, Any]:  # fmt: skip
     """Renders, decodes, reads and scores one sheet."""
     cv2.setNumThreads(1)
-    sheet, truth, conditions, shown = photograph(seed, grade, perfect, keep)
+    scene: Scene | None = None
+    if other:
+        sheet, truth, conditions, shown, place = otherworld.photograph(seed, grade, perfect, keep)
+    else:
+        sheet, drawn, conditions, shown = photograph(seed, grade, perfect, keep)
+        truth, scene = drawn.blocks, drawn.scene
+        place = partial(place_on_photo, layout=sheet.layout, scene=scene)
     started = time.perf_counter()
     photos = [UprightPhoto(files.decode_photo(content, "photo"), backing, "photo") for backing, content in shown]
     decoded = time.perf_counter()
@@ -113,9 +123,9 @@ def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardsti
     hand = None
     if not all(p.found for p in reading.photos):  # as at the table: a person marks the corners where it was not found
         rng = np.random.default_rng([seed, 77])
-        marked = [replace(p, corners=by_hand(sheet.layout, truth.scene, p, rng)) for p in photos]
+        marked = [replace(p, corners=by_hand(sheet.layout, place, p, rng)) for p in photos]
         hand = read_sheet(sheet.layout, marked)
-    simple = yardstick.read(sheet.layout, truth.scene, photos) if measure_yardstick else None
+    simple = yardstick.read(sheet.layout, scene, photos) if measure_yardstick and scene else None
     return {
         "seed": seed, "family": sheet.family, "name": sheet.layout.name, "conditions": conditions, "found": [p.found for p in reading.photos],
         "why": [p.why for p in reading.photos if not p.found] + [f"{b.id}: {b.why}" for b in reading.blocks if not b.read], "counts": counts, "wrong": wrong, "sure": sure, "errors": errors, "decode": decoded - started,
@@ -125,10 +135,10 @@ def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardsti
     }  # fmt: skip
 
 
-def by_hand(layout: Layout, scene: Scene, photo: UprightPhoto, rng: np.random.Generator) -> Corners:
+def by_hand(layout: Layout, place: Place, photo: UprightPhoto, rng: np.random.Generator) -> Corners:
     """The pattern's corners as a hand marks them: off by a normal of 0.3 % of the photo's width each way."""
     w, h = layout.size
-    exact = place_on_photo(np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]]), layout, scene)
+    exact = place(np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]]))
     missed = exact + rng.normal(0, HAND_MISSES * photo.pixels.shape[1], (4, 2))
     return tuple((float(x), float(y)) for x, y in missed)
 
@@ -221,6 +231,7 @@ def main() -> None:
     parser.add_argument("--grade", choices=["typical", "bad", "both"], default="both")
     parser.add_argument("--perfect", action="store_true")
     parser.add_argument("--refuse", action="store_true")
+    parser.add_argument("--other", action="store_true", help="sheets and photographs of the second world")
     parser.add_argument("--yardstick", action="store_true")
     parser.add_argument("--wrong", action="store_true", help="list what was misread")
     parser.add_argument("--keep", type=Path)
@@ -232,7 +243,7 @@ def main() -> None:
         return
     for grade in ("typical", "bad") if args.grade == "both" else (args.grade,):
         with ProcessPoolExecutor(args.jobs) as pool:
-            work = partial(one, grade=grade, perfect=args.perfect, keep=args.keep, measure_yardstick=args.yardstick)
+            work = partial(one, grade=grade, perfect=args.perfect, keep=args.keep, measure_yardstick=args.yardstick, other=args.other)
             report(grade, list(pool.map(work, range(args.seed, args.seed + args.photos))), args.perfect, args.wrong)
 
 

@@ -12,7 +12,7 @@ from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import MarksBlock, mark_centres
 from dusky_sieve.core.reading import UprightPhoto, read_sheet
 from dusky_sieve.core.reading.inkmap import Strokes, find_strokes
-from dusky_sieve.core.reading.paper import paper_on
+from dusky_sieve.core.reading.paper import papers_on
 from dusky_sieve.core.reading.place import find_sheet
 from dusky_sieve.core.reading.registration import TERMS, Registration, project, rigid
 from dusky_sieve.core.reading.runs import agreement, slid, steps_of, straddling
@@ -61,7 +61,7 @@ def columns_off(registration: Registration, scene: Scene, layout=RUNS, *, bent: 
 @pytest.mark.parametrize("desk", ["wood", "tiles", "weave", "print", "dark"])
 def test_the_paper_stands_out_from_any_desk_and_holds_the_whole_pattern(desk):
     scene = small_scene(fill=0.55, margin_mm=8, desk=desk, roll_deg=25, tilt_deg=12, lamp_falloff=2.0)
-    mask = paper_on(photo(scene), "light")
+    mask = papers_on(photo(scene), "light")[0]
     spots = np.rint(place_on_photo(np.concatenate([mark_centres(b) for b in BLOCKS]), RUNS, scene)).astype(int)
     assert mask is not None
     assert (mask[spots[:, 1], spots[:, 0]] == 255).all()
@@ -69,7 +69,7 @@ def test_the_paper_stands_out_from_any_desk_and_holds_the_whole_pattern(desk):
 
 
 def test_where_paper_fills_the_frame_no_paper_is_told_apart():
-    assert paper_on(np.full((900, 1200, 3), 210, np.uint8), "light") is None
+    assert papers_on(np.full((900, 1200, 3), 210, np.uint8), "light") == []
 
 
 def strokes_of(centre, lean, long, ink) -> Strokes:

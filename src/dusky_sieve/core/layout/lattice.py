@@ -3,7 +3,7 @@
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout.document import MarksBlock
+from dusky_sieve.core.layout.document import MarksBlock, extent
 
 Floats = NDArray[np.float64]
 
@@ -32,6 +32,27 @@ def clear_height(block: MarksBlock) -> float:
             if (r or c) and abs(dx) < length and dy > 0:
                 nearest = min(nearest, dy)
     return nearest
+
+
+SOME_MARKS = 200  # of a block, that are held against those of a block it is interleaved with
+
+
+def clear_heights(blocks: list[MarksBlock]) -> list[float]:
+    """The clear height (mm) of each block among all that are judged together: banks may stand between each other's rows."""
+    boxes = np.array([extent(b) for b in blocks]).reshape(-1, 4)
+    heights = []
+    for k, block in enumerate(blocks):
+        nearest = clear_height(block)
+        meets = (boxes[k, :2] < boxes[:, 2:]).all(axis=1) & (boxes[k, 2:] > boxes[:, :2]).all(axis=1)
+        for j in np.flatnonzero(meets):
+            if j != k:
+                own = mark_centres(block)
+                own = own[:: -(-len(own) // SOME_MARKS)]
+                apart = np.abs(own[:, None] - mark_centres(blocks[j])[None])
+                beside = (apart[..., 0] < (block.mark[0] + blocks[j].mark[0]) / 2) & (apart[..., 1] > 0)
+                nearest = float(min(nearest, apart[..., 1][beside].min(initial=nearest)))
+        heights.append(nearest)
+    return heights
 
 
 def clear_width(block: MarksBlock) -> float:

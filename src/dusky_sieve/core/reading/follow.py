@@ -6,6 +6,8 @@ travel, where rows are nearly unbroken lines and distance says nothing: the brig
 the row's own pattern of marks and gaps, its two ends first.
 """
 
+from dataclasses import dataclass
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -22,18 +24,40 @@ STILL_MM = 0.015  # a round that moves nothing further ends a stage
 MOST_POINTS = 2400
 # Degree of the displacement, iterations, and the share of the pattern about its middle that takes part: it grows,
 # so that the rim, where lens and curl bend most, is met from close by and not one row off.
-PLAN = ((1, 3, 0.5), (2, 4, 0.5), (2, 4, 0.75), (3, 4, 0.75), (3, 5, 1.0), (4, 5, 1.0))
+Stage = tuple[int, int, float]
+PLANS: tuple[tuple[Stage, ...], ...] = (((1, 3, 0.5), (2, 4, 0.5)), ((2, 3, 0.75), (3, 4, 0.75)), ((3, 4, 1.0), (4, 5, 1.0)))
+FINAL: tuple[Stage, ...] = ((2, 3, 0.75), (3, 4, 1.0), (4, 5, 1.0))
+PARTS = 4  # of the sheet, each way, in looking for the one that is followed best
+LEAST_OF_PART, WELL_FOLLOWED = 10, 0.6  # marks of a part, and the share of them that lie on strokes
+ON_STROKE_PX = 1.5  # of the ink map
 STIFF = 0.002  # pull towards the start, per point, of terms beyond the first degree
 FAR_SHARE = 0.45  # of the lattice's clear height: beyond it a point belongs to no stroke
 
 ROW_SAMPLES = 10  # per column step, along a row
-MOST_ROWS = 150
+MOST_ROWS = 80
+LEAST_LEVEL = 6.0  # of 255: ink of a row that hardly prints
 SLIDES = ((0.45, 1, 6), (0.3, 2, 5), (0.16, 3, 5))  # blur in column steps, degree, iterations
-TOUCHING_PX, TOUCHING_SHARE = (
-    2.5,
-    0.15,
-)  # gaps narrower than these hardly show: then a row's ends tell most of where it lies
+TOUCHING_PX, TOUCHING_SHARE = 2.5, 0.15  # of a map pixel, of a column: gaps narrower than these hardly show
 BEYOND = 1.3  # column steps looked at beyond a row's ends
+
+
+def away_from(points: Floats, seed: Floats | None) -> Floats:
+    """How far points (n, 2) are from a seed, or from the middle of all, about 0..1 either way; about a seed, of the furthest."""
+    off = np.abs(points - (np.median(points, axis=0) if seed is None else seed))
+    return np.asarray(off / ((np.ptp(points, axis=0) / 2 if seed is None else off.max(axis=0)) + 1e-9))
+
+
+def best_followed(distance: Singles, place: Registration, marks: Marks) -> Floats | None:
+    """The middle (2,) mm of the part of the sheet whose marks lie on strokes best; None where no part does."""
+    value, _ = _sampled(distance, place.to_photo(marks.centres))
+    near = value < ON_STROKE_PX
+    low, size = marks.centres.min(axis=0), np.ptp(marks.centres, axis=0) + 1e-9
+    cell = np.minimum((marks.centres - low) / size * PARTS, PARTS - 1).astype(int) @ [1, PARTS]
+    count = np.bincount(cell, minlength=PARTS**2)
+    share = np.bincount(cell, weights=near, minlength=PARTS**2) / np.maximum(count, 1)
+    share = np.where(count >= LEAST_OF_PART, share, 0.0)
+    best = int(share.argmax())
+    return np.asarray(marks.centres[cell == best].mean(axis=0)) if share[best] > WELL_FOLLOWED else None
 
 
 def distance_to(lines: Bytes) -> Singles:
@@ -41,10 +65,13 @@ def distance_to(lines: Bytes) -> Singles:
     return np.asarray(cv2.distanceTransform(cv2.bitwise_not(lines), cv2.DIST_L2, 3), np.float32)
 
 
-def follow(distance: Singles, start: Registration, marks: Marks, clear_mm: float) -> Registration:
+def follow(
+    distance: Singles, start: Registration, marks: Marks, clear_mm: float, plan: tuple[Stage, ...], seed: Floats | None = None
+) -> Registration:  # fmt: skip
     """Registration (sheet mm to ink map) moved across travel onto strokes, from the distance to them.
 
-    clear_mm : distance between strokes of neighbouring rows; sets how far a point may look.
+    clear_mm : distance between strokes of neighbouring rows; sets how far a point may look. plan : what is done; seed : (2,) mm from where it grows,
+    else from the middle.
     """
     size = start.size
     cap = float(np.clip(FAR_SHARE * clear_mm * start.px_per_mm(np.array(size) / 2), 2.0, 40.0))
@@ -52,18 +79,20 @@ def follow(distance: Singles, start: Registration, marks: Marks, clear_mm: float
     centres, sizes = marks.centres[::stride], marks.sizes[::stride]
     points = np.concatenate([centres + sizes * (part, 0) for part in (-0.35, 0.0, 0.35)])
     base, basis = start.displaced(points), warp_terms(points, size)
-    away = np.abs(points - np.median(points, axis=0)) / (np.ptp(points, axis=0) / 2 + 1e-9)
+    away = away_from(points, seed)
     rigid = Registration(start.homography, np.zeros_like(start.warp), size)
     total = np.zeros(len(TERMS))
-    for degree, rounds, share in PLAN:
+    for degree, rounds, share in plan:
         count = DEGREES[degree]
         terms = basis[:, :count]
         part = (away < share * 1.05).all(axis=1) if share < 1 else np.ones(len(points), bool)
         stiff = np.array([0.0] * 3 + [1.0] * (count - 3)) * STIFF * len(points)
+        moved = base.copy()
+        moved[:, 1] += terms @ total[:count]
+        down = (rigid.to_photo(moved + (0, 0.1)) - rigid.to_photo(moved)) / 0.1  # hardly changes from round to round
         for _ in range(rounds):
-            moved = base + np.column_stack([np.zeros(len(points)), terms @ total[:count]])
+            moved[:, 1] = base[:, 1] + terms @ total[:count]
             place = rigid.to_photo(moved)
-            down = (rigid.to_photo(moved + (0, 0.1)) - place) / 0.1
             value, slope = _sampled(distance, place)
             steep = (slope * down).sum(axis=1)
             weight = 1 / (1 + (value / max(0.35 * cap, 1.0)) ** 2) * (value < cap) * part
@@ -85,42 +114,59 @@ def follow(distance: Singles, start: Registration, marks: Marks, clear_mm: float
     return Registration(start.homography, warp, size)
 
 
+def touching(blocks: list[MarksBlock], scale: float) -> bool:
+    """Whether gaps along travel hardly show at `scale` pixels a mm: then a row's ends tell most of where it lies."""
+    gap, column = (float(np.median([v(b) for b in blocks])) for v in (clear_width, lambda b: b.column_pitch[0]))
+    return gap <= max(TOUCHING_PX / scale, TOUCHING_SHARE * column)
+
+
+@dataclass(frozen=True)
+class _Rows:
+    """Samples along a block's rows: places (rows, samples, 2) mm; where a mark lies and which count, (rows, samples)."""
+
+    places: Floats
+    wanted: Singles
+    usable: Singles
+    column_mm: float
+
+
 def slide(ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Layout) -> Registration:
     """Registration moved along travel, by the brightness along each row of the printing blocks."""
-    rows = [_row_points(block, layout, len(blocks)) for block in blocks]
-    points = np.concatenate([r[0] for r in rows])
-    wanted, usable = np.concatenate([r[1] for r in rows]), np.concatenate([r[2] for r in rows])
-    step = np.concatenate([np.full(len(r[1]), b.column_pitch[0] or 1.0) for r, b in zip(rows, blocks, strict=True)])
-    line = np.concatenate([r[3] + 1_000_000 * k for k, r in enumerate(rows)])
+    parts = [_rows_of(block, layout, len(blocks)) for block in blocks]
+    points = np.concatenate([p.places.reshape(-1, 2) for p in parts])
+    cuts = np.cumsum([p.wanted.size for p in parts])[:-1]
+    usable = np.concatenate([p.usable.ravel() for p in parts])
     around = np.asarray(cv2.blur(cv2.dilate(ink, np.ones((3, 3), np.uint8)), (3, 3)), np.float32)
     basis = warp_terms(points, start.size)
     total = np.zeros(len(TERMS))
     rigid = Registration(start.homography, np.zeros_like(start.warp), start.size)
     base = start.displaced(points)
-    starts = np.flatnonzero(np.append(True, np.diff(line) != 0))
-    lengths = np.diff(np.append(starts, len(line)))
-    scale = start.px_per_mm(np.array(start.size) / 2)
-    gap, column = (float(np.median([v(b) for b in blocks])) for v in (clear_width, lambda b: b.column_pitch[0]))
-    supple = 3 if gap > max(TOUCHING_PX / scale, TOUCHING_SHARE * column) else 1
+    rows = sum(len(p.wanted) for p in parts)
+    supple = 1 if touching(blocks, start.px_per_mm(np.array(start.size) / 2)) else 3
     for blur, degree, rounds in SLIDES:
-        count = DEGREES[min(degree, supple, 1 + int(len(starts) > 12) + int(len(starts) > 30))]
-        aim = _smoothed(wanted, starts, lengths, blur * ROW_SAMPLES)
+        count = DEGREES[min(degree, supple, 1 + int(rows > 12) + int(rows > 30))]
+        terms = basis[:, :count].astype(np.float32)
+        level: list[Singles] = []
+        aim = np.concatenate([_smoothed(p.wanted, blur * ROW_SAMPLES).ravel() for p in parts])
         for _ in range(rounds):
-            moved = base + np.column_stack([basis[:, :count] @ total[:count], np.zeros(len(points))])
+            moved = base.copy()
+            moved[:, 0] += terms @ total[:count]
             seen, inside = _ink_at(around, rigid.to_photo(moved))
-            soft = _smoothed(_levelled(seen, starts, lengths), starts, lengths, blur * ROW_SAMPLES)
-            slope = np.gradient(soft) * ROW_SAMPLES / step
-            slope[starts] = 0
-            slope[starts + lengths - 1] = 0
-            off = aim - soft
-            weight = (usable & inside) / (1 + (off / 0.35) ** 2)
-            terms = basis[:, :count] * slope[:, None]
-            normal = (terms * weight[:, None]).T @ terms
+            pieces = [v.reshape(p.wanted.shape) for v, p in zip(np.split(seen, cuts), parts, strict=True)]
+            level = level or [_strong_ink(v, p) for v, p in zip(pieces, parts, strict=True)]
+            shares = [np.minimum(v / top, 1.2) for v, top in zip(pieces, level, strict=True)]
+            soft = [_smoothed(v, blur * ROW_SAMPLES) for v in shares]
+            slope = np.concatenate([_slopes(v, p.column_mm).ravel() for v, p in zip(soft, parts, strict=True)])
+            off = aim - np.concatenate([v.ravel() for v in soft])
+            weight = usable * inside / (1 + (off / 0.35) ** 2)
+            steep = terms * slope[:, None]
+            weighted = (steep * weight[:, None]).T
+            normal = (weighted @ steep).astype(np.float64)
             # Curvature and more only as far as many rows ask for it.
             stiff = (
                 np.array([1e-4] * 3 + [0.02 if supple == 3 else 0.2] * (count - 3)) * float(np.trace(normal)) / count
             )
-            pull = (terms * weight[:, None]).T @ off - stiff * total[:count]
+            pull = (weighted @ off).astype(np.float64) - stiff * total[:count]
             change = np.clip(np.linalg.solve(normal + np.diag(stiff + 1e-9), pull), -1, 1) * 0.9
             total[:count] += change
             if np.abs(change).max() < STILL_MM:
@@ -130,56 +176,53 @@ def slide(ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Lay
     return Registration(start.homography, warp, start.size)
 
 
-def _row_points(block: MarksBlock, layout: Layout, blocks: int) -> tuple[Floats, Floats, NDArray[np.bool_], NDArray[np.int64]]:  # fmt: skip
-    """Samples along a block's rows: places (n, 2) mm, whether a mark lies there (n,), whether they count, row number."""
+def _rows_of(block: MarksBlock, layout: Layout, blocks: int) -> _Rows:
     column, row = np.array(block.column_pitch), np.array(block.row_pitch)
     count = -(-block.nozzles // block.columns)
-    every = max(1, count * blocks // MOST_ROWS)
-    numbers = np.arange(0, count, every)
+    numbers = np.arange(0, count, max(1, count * blocks // MOST_ROWS))
     last = block.nozzles - (count - 1) * block.columns
     u = np.arange(-BEYOND - 0.5, block.columns + BEYOND - 0.5, 1 / ROW_SAMPLES)
     places = np.array(block.origin) + numbers[:, None, None] * row + u[None, :, None] * column
     length = np.where(numbers == count - 1, last, block.columns)
     along = np.abs(u - np.rint(u)) * abs(column[0] or 1.0) <= 0.5 * block.mark[0]
     wanted = along[None] & (np.rint(u) >= 0)[None] & (np.rint(u)[None] < length[:, None])
-    points = places.reshape(-1, 2)
-    usable = np.ones(len(points), bool)
+    usable = u[None] < length[:, None] + BEYOND - 0.5  # a short last row ends where its marks do
+    x, y = places[..., 0], places[..., 1]
     for other in layout.blocks:
         if other.id != block.id:
             left, top, right, bottom = extent(other)
-            x, y = points.T
             usable &= ~((x > left - 0.3) & (x < right + 0.3) & (y > top - 0.3) & (y < bottom + 0.3))
-    return points, wanted.reshape(-1).astype(np.float64), usable, np.repeat(numbers, len(u))
+    return _Rows(places, wanted.astype(np.float32), usable.astype(np.float32), column[0] or 1.0)
 
 
-def _levelled(seen: Floats, starts: NDArray[np.int64], lengths: NDArray[np.int64]) -> Floats:
-    """Ink along rows as a share of the row's own strong ink, about 0..1."""
-    width = int(lengths.max())
-    if (lengths == width).all():
-        top = np.maximum(np.quantile(seen.reshape(-1, width), 0.8, axis=1), 6.0)
-        return np.asarray(np.minimum(seen / np.repeat(top, width), 1.2), np.float64)
-    top = np.array([max(float(np.quantile(seen[a : a + n], 0.8)), 6.0) for a, n in zip(starts, lengths, strict=True)])
-    return np.asarray(np.minimum(seen / np.repeat(top, lengths), 1.2), np.float64)
+def _strong_ink(seen: Singles, rows: _Rows) -> Singles:
+    """The strong ink of each row, (rows, 1), of those samples that lie on it."""
+    own = np.where(rows.usable > 0, seen, np.inf)
+    order, count = np.sort(own, axis=1), (rows.usable > 0).sum(axis=1)
+    top = order[np.arange(len(seen)), np.maximum((0.8 * count).astype(int) - 1, 0)]
+    return np.asarray(np.clip(top, LEAST_LEVEL, 255.0)[:, None], np.float32)
 
 
-def _smoothed(value: Floats, starts: NDArray[np.int64], lengths: NDArray[np.int64], sigma: float) -> Floats:
-    """Each row's values blurred along the row."""
-    out = np.empty(len(value))
-    for width in np.unique(lengths):
-        which = starts[lengths == width][:, None] + np.arange(width)
-        rows = np.ascontiguousarray(value[which], np.float32)
-        size = 2 * int(3 * sigma) + 1
-        out[which] = cv2.GaussianBlur(rows, (size, 1), sigma, borderType=cv2.BORDER_REPLICATE)
-    return out
+def _slopes(soft: Singles, column_mm: float) -> Singles:
+    """Change along each row, per mm; none at its two ends."""
+    slope = np.zeros_like(soft)
+    slope[:, 1:-1] = (soft[:, 2:] - soft[:, :-2]) * (0.5 * ROW_SAMPLES / column_mm)
+    return slope
 
 
-def _ink_at(ink: Singles, place: Floats) -> tuple[Floats, NDArray[np.bool_]]:
+def _smoothed(rows: Singles, sigma: float) -> Singles:
+    """Values blurred along each row."""
+    size = 2 * int(3 * sigma) + 1
+    return np.asarray(cv2.GaussianBlur(rows, (size, 1), sigma, borderType=cv2.BORDER_REPLICATE), np.float32)
+
+
+def _ink_at(ink: Singles, place: Floats) -> tuple[Singles, NDArray[np.bool_]]:
     """Ink (n,) at places (n, 2) and whether they lie on the map."""
     h, w = ink.shape
     inside = (place[:, 0] >= 0) & (place[:, 1] >= 0) & (place[:, 0] <= w - 1) & (place[:, 1] <= h - 1)
     spots = place.astype(np.float32)
     chunks = [cv2.remap(ink, part[:, :1], part[:, 1:], cv2.INTER_LINEAR)[:, 0] for part in np.array_split(spots, len(spots) // 30_000 + 1)]  # fmt: skip
-    return np.concatenate(chunks).astype(np.float64), inside
+    return np.concatenate(chunks), inside
 
 
 def _sampled(distance: Singles, place: Floats) -> tuple[Floats, Floats]:

@@ -11,7 +11,7 @@ from dusky_sieve.core.layout import (
     Backing,
     Layout,
     MarksBlock,
-    clear_height,
+    clear_heights,
     lattice_steps,
 )
 from dusky_sieve.core.reading.align import align, plausible, shrunk
@@ -25,9 +25,8 @@ from dusky_sieve.core.reading.find import (
     similarities,
     stroke_ways,
 )
-from dusky_sieve.core.reading.follow import distance_to, follow, slide
-from dusky_sieve.core.reading.inkmap import FINDING_PX, InkMap, Strokes, find_strokes, ink_map
-from dusky_sieve.core.reading.paper import paper_on
+from dusky_sieve.core.reading.follow import FINAL, PLANS, away_from, best_followed, distance_to, follow, slide, touching
+from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
 from dusky_sieve.core.reading.pin import pin
 from dusky_sieve.core.reading.registration import (
     Registration,
@@ -38,7 +37,7 @@ from dusky_sieve.core.reading.registration import (
     rigid,
 )
 from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
-from dusky_sieve.core.reading.square import squared
+from dusky_sieve.core.reading.square import slack_of, squared
 from dusky_sieve.core.reading.tilt import Lean, leans
 
 Floats = NDArray[np.float64]
@@ -95,19 +94,19 @@ class Locator:
         layout: Layout,
         backing: Backing,
         file: str,
-        longest: int = FINDING_PX,
         *,
-        paper: bool = True,
+        seen: InkMap | None = None,
+        within: Bytes | None = None,
         around: Corners | None = None,
     ) -> None:
+        """`seen` is the photo's ink map where there is one; strokes are looked for `within` a mask of it or `around` corners."""
         self.whole, self.backing, self.file = layout, backing, file
         # All work is done on the box of the marks judged over this backing: fills and blocks that this photo cannot
         # show would only be bare paper where ink may well lie.
         self.layout, self.corner = boxed(layout, backing)
         layout = self.layout
-        self.map: InkMap = ink_map(photo, layout, backing, longest)
-        self.paper = paper_on(self.map.small, backing) if paper and around is None else None
-        strokes = find_strokes(self.map.ink, self.paper if around is None else self._between(around))
+        self.map: InkMap = seen or ink_map(photo, layout, backing)
+        strokes = find_strokes(self.map.ink, within if around is None else self._between(around))
         self.strokes: Strokes = strokes if backing == "light" else strokes.bright()
         self.marks: Marks = gather_marks(layout, backing)
         self.liked = 0.0  # best correlation that any candidate reached; far worse ones are not followed
@@ -118,7 +117,7 @@ class Locator:
         steps = np.array([b.column_pitch if b.columns > 1 else (1.0, 0.0) for b in self.blocks])
         self.along = (0.05 * steps / np.linalg.norm(steps, axis=1, keepdims=True))[self.block_of]
         self.longest_run_mm = max(length for _, length in stroke_ways(layout, self.marks))
-        self.clear_mm = float(np.median([clear_height(b) for b in self.blocks]))
+        self.clear_mm = float(np.median(clear_heights(self.blocks)))
 
     def _between(self, corners: Corners) -> Bytes:
         """Mask of the map, 255 between four corners on the photo and a little beyond them."""
@@ -258,37 +257,55 @@ class Locator:
         distance = distance_to(lines)
         found: Found | None = None
         for start in starts:
-            registration = self.followed(distance, rigid(start, self.layout.size))
-            fit = self.judge(registration.to_photo)
-            if fit.there >= GLIMPSE:
-                registration, fit = self.settled(registration, fit)
-            if found is None or fit.explained > found.fit.explained:
-                found = Found(registration, fit, candidate.lean, distance)
-            if fit.there >= HALF_FOUND:  # else blurred pictures may have misled: straight from the candidate
-                break
+            found = self._better(found, candidate.lean, distance, self.followed(distance, rigid(start, self.layout.size)))
+            if found.fit.there >= WELL_FOUND:  # else blurred pictures may have misled: straight from the candidate
+                return found
         assert found is not None  # there is a start
-        if not HALF_FOUND < found.fit.there < WELL_FOUND:
+        if found.fit.there < HALF_FOUND:
             return found
-        # Half right: strokes are picked again from where it lies now, and all of it once more.
+        # Half right: from the part that lies best outwards, then strokes are picked again, and all of it once more.
+        seed = best_followed(distance, found.registration, self.marks)
+        if seed is not None:
+            found = self._better(found, candidate.lean, distance, self.followed(distance, found.registration, seed))
         again = Candidate(candidate.score, homography_of(found.registration), candidate.lean)
         lines = self.strokes.drawn(self._like_marks(again))
         aligned = align(lines, again.homography, self.marks, self.layout)
         if aligned is None:
             return found
         distance = distance_to(lines)
-        registration, fit = self.settled(self.followed(distance, rigid(aligned[1], self.layout.size)))
-        return Found(registration, fit, candidate.lean, distance) if fit.explained > found.fit.explained else found
+        return self._better(found, candidate.lean, distance, self.followed(distance, rigid(aligned[1], self.layout.size)))
 
-    def followed(self, distance: Singles, start: Registration) -> Registration:
-        """The registration laid onto the strokes across travel, made one a camera could make, then laid along travel."""
-        followed = follow(distance, start, self.marks, self.clear_mm)
+    def _better(self, found: Found | None, lean: Lean, distance: Singles, place: Registration) -> Found:
+        """The place found so far, or another that explains more once it is settled on whole lattice steps."""
+        fit = self.judge(place.to_photo)
+        if fit.there >= GLIMPSE:
+            place, fit = self.settled(place, fit)
+        if found is not None and found.fit.explained >= fit.explained:
+            return found
+        return Found(place, fit, lean, distance)
+
+    def followed(self, distance: Singles, start: Registration, seed: Floats | None = None) -> Registration:
+        """The registration laid onto the strokes across travel, made one a camera could make, then laid along travel.
+
+        It grows from a `seed` (mm), else from the sheet's middle.
+        """
+        away = away_from(self.marks.centres, seed).max(axis=1)
+        frame = (self.map.ink.shape[0], self.map.ink.shape[1])
+        scale = start.px_per_mm(np.array(self.layout.size) / 2)
+        slack = slack_of(sum(-(-b.nozzles // b.columns) for b in self.blocks), touching(self.blocks, scale))
+        followed = start
+        for plan in PLANS:
+            followed = follow(distance, followed, self.marks, self.clear_mm, plan, seed)
+            if (share := plan[-1][2]) < 1:  # a free curve swings where nothing was followed yet; a camera leads on
+                part = away < share * 1.05
+                followed = squared(followed, self.marks.centres[part], self.along[part], frame, rest=False, slack=slack)
         fit = self.judge(followed.to_photo)
         printing = [b for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]
         if fit.there < GLIMPSE:
             return followed
         shown = fit.printing[self.block_of]
-        square = squared(followed, self.marks.centres[shown], self.along[shown], self.map.ink.shape[:2])
-        return follow(distance, slide(self.map.ink, square, printing, self.layout), self.marks, self.clear_mm)
+        square = squared(followed, self.marks.centres[shown], self.along[shown], frame, slack=slack)
+        return follow(distance, slide(self.map.ink, square, printing, self.layout), self.marks, self.clear_mm, FINAL)
 
     def _like_marks(self, candidate: Candidate) -> Bools:
         """Strokes (n,) that may be this candidate's marks: about as long and wide as most where the pattern should be.

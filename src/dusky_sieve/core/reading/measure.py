@@ -67,13 +67,14 @@ def measure_block(
     backing: Backing,
     *,
     expected: Expected,
+    clear: float,
     rows: NDArray[np.int64] | None = None,
 ) -> MarkMeasures:
     """Ink and offset of each mark (or of the marks of `rows`) against the block's own typical mark.
 
-    `expected` judges a block that prints next to nothing.
+    `expected` judges a block that prints next to nothing; `clear` is its clear height among all blocks, mm.
     """
-    patches = cut_patches(photo, block, registration, backing, rows)
+    patches = cut_patches(photo, block, registration, backing, rows, clear)
     weights, printing = ink_weights(patches, block, backing)
     noise = float(np.sqrt(((weights * patches.noise) ** 2).sum()))
     profile = _flattened(patches.across_ink @ weights, block, patches.across)

@@ -6,7 +6,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, MarksBlock, clear_height, clear_width, ink_rgb, mark_centres
+from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, ink_rgb, mark_centres
 from dusky_sieve.core.reading.registration import Registration
 
 Floats = NDArray[np.float64]
@@ -47,13 +47,13 @@ class Patches:
 
 
 def cut_patches(
-    photo: Photo, block: MarksBlock, registration: Registration, backing: Backing, rows: NDArray[np.int64] | None
-) -> Patches:
-    """Samples the photo round each mark (or the marks of `rows`)."""
+    photo: Photo, block: MarksBlock, registration: Registration, backing: Backing, rows: NDArray[np.int64] | None, clear: float
+) -> Patches:  # fmt: skip
+    """Samples the photo round each mark (or the marks of `rows`), half of `clear` mm across travel to either side at most."""
     centres = mark_centres(block) if rows is None else mark_centres(block)[rows]
     scale = registration.px_per_mm(centres.mean(axis=0))
     pitch, (length, thickness) = block.nozzle_pitch, block.mark
-    reach_y = min(0.5 * clear_height(block), max(REACH_PITCHES * pitch, thickness / 2 + REACH_PX / scale))
+    reach_y = min(0.5 * clear, max(REACH_PITCHES * pitch, thickness / 2 + REACH_PX / scale))
     reach_x = length / 2 + float(np.clip(0.5 * clear_width(block), 0.5 / scale, max(pitch, 2.0 / scale)))
     ny = int(np.clip(2 * reach_y * scale * 1.15, 9, MOST_ACROSS)) | 1
     nx = int(np.clip(2 * reach_x * scale * 0.8, 9, MOST_ALONG)) | 1

@@ -5,26 +5,29 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout
-from dusky_sieve.core.reading.find import CLOSE, EFFORTS, Candidate
-from dusky_sieve.core.reading.inkmap import CLOSER_PX, FINDING_PX
+from dusky_sieve.core.reading.find import CLOSE, EFFORTS, Candidate, boxed
+from dusky_sieve.core.reading.inkmap import CLOSER_PX, FINDING_PX, InkMap, ink_map
 from dusky_sieve.core.reading.locate import (
     FOUND_FROM,
     LEAST_MARKS,
     Found,
     Locator,
 )
+from dusky_sieve.core.reading.paper import enlarged, papers_on
 from dusky_sieve.core.reading.registration import Registration, inverse, project
 from dusky_sieve.core.reading.ways import marks_drawn, right_way_round
 from dusky_sieve.core.reading.why import remedy
 
 Photo = NDArray[np.uint8]
+Bytes = NDArray[np.uint8]
 Look = tuple[Found | None, list[Candidate], Locator]  # what it found, the last places it tried, and with what
 
+ANYWHERE = -1  # in place of the number of a patch that may be the sheet of paper
 # Quick looks first, at one size or the other, on the paper alone or anywhere: most sheets are found in the first, small
 # marks closer, sheets that do not stand out from what is round them anywhere.
 LOOKS = (
-    (FINDING_PX, EFFORTS[0], True), (FINDING_PX, EFFORTS[0], False), (CLOSER_PX, CLOSE, True),
-    (FINDING_PX, EFFORTS[1], True), (CLOSER_PX, CLOSE, False), (FINDING_PX, EFFORTS[2], True),
+    (FINDING_PX, EFFORTS[0], 0), (FINDING_PX, EFFORTS[0], 1), (FINDING_PX, EFFORTS[0], ANYWHERE), (CLOSER_PX, CLOSE, 0),
+    (FINDING_PX, EFFORTS[1], 0), (CLOSER_PX, CLOSE, ANYWHERE), (FINDING_PX, EFFORTS[2], 0),
 )  # fmt: skip
 WORTH_CLOSER = 1.4  # times as many pixels a side, from which a second look tells more than the first
 HOPELESS = 0.2  # share explained, below which the other ways round are not tried either
@@ -38,17 +41,21 @@ def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tup
     Looked for at a small size first, which is quick and finds most; closer where that finds nothing clearly. Raises
     SheetNotFound where no place fits, where two different ones fit equally, or where it is another sheet.
     """
-    places: dict[tuple[int, bool], Locator] = {}
+    maps: dict[int, InkMap] = {FINDING_PX: ink_map(photo, boxed(layout, backing)[0], backing)}
+    papers: list[Bytes | None] = [*papers_on(maps[FINDING_PX].small, backing), None]
+    places: dict[tuple[int, int], Locator] = {}
     chosen: Look | None = None
     closer = min(max(photo.shape[:2]), CLOSER_PX) >= WORTH_CLOSER * FINDING_PX
-    for size, effort, paper in LOOKS:
-        if size != FINDING_PX and not closer:
+    for size, effort, where in LOOKS:
+        if (size != FINDING_PX and not closer) or (where != 0 and where >= len(papers) - 1) or (where < 0 and len(papers) == 1):
             continue
-        if not paper and (size, True) in places and places[size, True].paper is None:
-            continue  # no paper stands out: that was looked at before
-        if (size, paper) not in places:
-            places[size, paper] = Locator(photo, layout, backing, file, size, paper=paper)
-        at = places[size, paper]
+        if size not in maps:
+            maps[size] = ink_map(photo, boxed(layout, backing)[0], backing, size)
+        if (size, where) not in places:
+            paper = papers[where]
+            within = paper if paper is None or size == FINDING_PX else enlarged(paper, maps[size].ink)
+            places[size, where] = Locator(photo, layout, backing, file, seen=maps[size], within=within)
+        at = places[size, where]
         best, candidates = at.search(effort)
         if chosen is None or _there(best) > _there(chosen[0]):
             chosen = best, candidates, at

@@ -4,7 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
-from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, mark_centres
+from dusky_sieve.core.layout import Backing, MarksBlock, clear_heights, clear_width, mark_centres
 from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block
 from dusky_sieve.core.reading.registration import Registration, fit_warp, tidied
 
@@ -29,13 +29,14 @@ def refine(
     """
     total = sum(b.nozzles for b in blocks)
     chosen = [np.arange(0, b.nozzles, max(1, total // FITTED_MARKS)) for b in blocks]
+    clears = clear_heights(blocks)
     expected = Expected()
     pitch = min(b.nozzle_pitch for b in blocks)
     scale = registration.px_per_mm(mark_centres(blocks[0]).mean(axis=0))
     for _ in range(ROUNDS):
         measured = [
-            measure_block(photo, b, registration, backing, expected=expected, rows=rows)
-            for b, rows in zip(blocks, chosen, strict=True)
+            measure_block(photo, b, registration, backing, expected=expected, clear=clear, rows=rows)
+            for b, rows, clear in zip(blocks, chosen, clears, strict=True)
         ]
         centres, offsets, sigmas = _good(blocks, chosen, measured, BLUR_CLOSES_PX / scale)
         if len(centres) < 8:

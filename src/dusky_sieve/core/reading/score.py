@@ -18,6 +18,8 @@ PRINTS_SHARE = 0.12  # and over that of the strongest block: noise and shadow ar
 GAP_MM = 0.2  # between neighbours along travel, from which the gap shows on the ink map
 PRINTS_FROM = 4.0  # of 255: ink of a block's darker places over its bare ones, from which it shows at all
 DEPTH_FREE, DEPTH_SPREAD = 0.25, 0.6  # log ratio of strengths that says nothing yet, and its one-sigma beyond
+UNSEEN_COLOUR = 0.3  # likeness of a block whose colour cannot be told
+LEAST_SHARE = 0.01  # of the light that marks take, below which they have no colour
 COLOUR_POWER = 3  # how hard a colour unlike the hint counts against a block
 
 
@@ -41,7 +43,8 @@ class Probes:
 class Fit:
     """Marks explained in all, and the share explained of the blocks that print; which those are.
 
-    low, high : (blocks,) ink of bare paper and of a mark on the map
+    low, high : (blocks,) ink of bare paper and of a mark on the map; colours : (blocks, 3) what marks take from the
+    light as unit vectors, 0 where none was seen
     """
 
     explained: float
@@ -49,6 +52,7 @@ class Fit:
     printing: NDArray[np.bool_]
     low: Floats
     high: Floats
+    colours: Floats
 
 
 def probes(layout: Layout, backing: Backing, most: int = SAMPLED) -> Probes:
@@ -57,15 +61,11 @@ def probes(layout: Layout, backing: Backing, most: int = SAMPLED) -> Probes:
     total = sum(b.nozzles for b in blocks)
     stride = max(1, total // most)
     points, along, index, mark = [], [], [], []
-    boxes = np.array([extent(b) for b in layout.blocks])
     for k, block in enumerate(blocks):
         inside = thinned(mark_centres(block), stride)
         bare = bare_places(block)
-        others = np.delete(boxes, layout.blocks.index(block), axis=0)
-        x, y = bare[:, :1], bare[:, 1:]
-        half = 0.5 * block.mark[0]
-        taken = ((x + half > others[:, 0]) & (x - half < others[:, 2]) & (y > others[:, 1] - 0.2) & (y < others[:, 3] + 0.2)).any(axis=1)  # fmt: skip
-        bare = thinned(bare[~taken], stride)
+        bare_free = ~_taken(bare, block, layout)
+        bare = thinned(bare[bare_free], stride)
         points += [inside, bare]
         gaps = np.abs((bare[:, None] - mark_centres(block)[None, : block.columns]) @ [1.0, 0.0]).min(axis=1) > 0.5 * block.mark[0]  # fmt: skip
         along += [np.full(len(inside), block.mark[0]), np.where(gaps, 0.0, block.mark[0])]
@@ -74,6 +74,28 @@ def probes(layout: Layout, backing: Backing, most: int = SAMPLED) -> Probes:
     hints = np.array([stroke_colour(b.ink, backing) for b in blocks])
     depths = np.array([np.linalg.norm(hint_share(b.ink, backing)) for b in blocks])
     return Probes(np.concatenate(points), np.concatenate(along), np.concatenate(index), np.concatenate(mark), hints, depths, stride)  # fmt: skip
+
+
+def _taken(points: Floats, block: MarksBlock, layout: Layout) -> NDArray[np.bool_]:
+    """Which points (n, 2) lie where another block may have ink: in its box, or on its marks where it is interleaved."""
+    left, top, right, bottom = extent(block)
+    half = 0.5 * block.mark[0]
+    taken = np.zeros(len(points), bool)
+    for other in layout.blocks:
+        if other.id == block.id:
+            continue
+        box = extent(other)
+        x, y = points.T
+        inside = (x + half > box[0]) & (x - half < box[2]) & (y > box[1] - 0.2) & (y < box[3] + 0.2)
+        if isinstance(other, MarksBlock) and box[0] < right and box[2] > left and box[1] < bottom and box[3] > top:
+            marks, near = mark_centres(other), np.flatnonzero(inside)
+            inside = np.zeros(len(points), bool)
+            for some in np.array_split(near, len(near) // 500 + 1):
+                off = np.abs(points[some][:, None] - marks[None])
+                over = (off[..., 0] < half + other.mark[0] / 2) & (off[..., 1] < other.mark[1] + 0.05)
+                inside[some] = over.any(axis=1)
+        taken |= inside
+    return taken
 
 
 def thinned(points: Floats, stride: int) -> Floats:
@@ -168,9 +190,9 @@ class Judge:
         """How well a place explains the ink."""
         plan = self.plan
         value, inside, middle = self._sampled(place)
-        colours = self.small[middle[:, 1], middle[:, 0]].astype(np.float64)
+        codes = self.small[middle[:, 1], middle[:, 0]].astype(np.float64)
         shown = 0
-        depth, gained = np.zeros(self.blocks), np.zeros(self.blocks)
+        depth, gained, colours = np.zeros(self.blocks), np.zeros(self.blocks), np.zeros((self.blocks, 3))
         low, top, reach = self._levels(value, inside)
         printing = reach > max(PRINTS_FROM, PRINTS_SHARE * float(reach.max()))
         high = np.where(printing, np.maximum(top, low + PRINTS_FROM), 1e9)
@@ -181,12 +203,17 @@ class Judge:
             count = int(mark.sum())
             got = np.clip((value[own] - low[k]) / (high[k] - low[k]), 0, 1)
             gain = float(got[marks].sum() / count - got[bare].mean() * marks.sum() / count)
-            like, depth[k] = self._likeness(colours[own], marks, bare, got, plan.hints[k]) if gain > 0 else (0.0, 0.0)
+            share = self._taken_share(codes[own], marks, bare, got) if gain > 0 else np.zeros(3)
+            size = float(np.linalg.norm(share))
+            like = UNSEEN_COLOUR if size > 0 else 0.0
+            if size > LEAST_SHARE:
+                depth[k], colours[k] = size, share / size
+                like = float(np.clip(colours[k] @ plan.hints[k], 0, 1)) ** COLOUR_POWER
             gained[k] = max(gain, 0.0) * like * count
             shown += count
         explained = float((gained * self._depth_likeness(depth)).sum())
         stride = plan.stride
-        return Fit(explained * stride, explained / shown if shown else 0.0, printing, low, high)
+        return Fit(explained * stride, explained / shown if shown else 0.0, printing, low, high, colours)
 
     def _own(self, k: int) -> slice:
         """The probing points of one block."""
@@ -263,15 +290,11 @@ class Judge:
             np.clip(middle, 0, (w - 1, h - 1)),
         )
 
-    def _likeness(
-        self, colours: Floats, marks: NDArray[np.bool_], bare: NDArray[np.bool_], got: Floats, hint: Floats
-    ) -> tuple[float, float]:
-        """Likeness of a block's colour to its hint, 0..1, and how much its marks take from the light."""
+    def _taken_share(self, codes: Floats, marks: NDArray[np.bool_], bare: NDArray[np.bool_], got: Floats) -> Floats:
+        """What a block's marks take from the light (over dark: add), (3,) shares of the bands; nothing where few show."""
         strong = marks & (got > 0.4)
         if strong.sum() < 3:
-            return 0.0, 0.0
-        ground = np.median(colours[bare], axis=0) + 3.0
-        mark = np.median(colours[strong], axis=0) + 3.0
-        share = np.clip(1 - mark / ground if self.backing == "light" else (mark - ground) / 200, 0, None)
-        size = float(np.linalg.norm(share))
-        return (float(np.clip(share @ hint / (size + 1e-6), 0, 1)) ** COLOUR_POWER, size) if size > 0.01 else (0.3, 0.0)
+            return np.zeros(3)
+        ground = np.median(codes[bare], axis=0) + 3.0
+        mark = np.median(codes[strong], axis=0) + 3.0
+        return np.clip(1 - mark / ground if self.backing == "light" else (mark - ground) / 200, 0, None)

@@ -6,13 +6,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_height, mark_centres
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_heights, mark_centres
 from dusky_sieve.core.reading.cover import astray, smooth_surface
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.fills import read_fill
 from dusky_sieve.core.reading.judge import faults_of, judge_marks
 from dusky_sieve.core.reading.locate import Corners, Locator
-from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block
+from dusky_sieve.core.reading.measure import MarkMeasures, measure_block
 from dusky_sieve.core.reading.place import find_sheet
 from dusky_sieve.core.reading.refine import refine
 from dusky_sieve.core.reading.registration import Registration
@@ -100,14 +100,18 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     warnings: list[Warned] = []
     read: list[BlockReading] = []
     residuals: list[Floats] = []
-    measured = {b.id: measure_block(photo.pixels, b, registration, photo.backing, expected=expected) for b in blocks}
+    clear = dict(zip((b.id for b in blocks), clear_heights(blocks), strict=True))
+    measured = {
+        b.id: measure_block(photo.pixels, b, registration, photo.backing, expected=expected, clear=clear[b.id])
+        for b in blocks
+    }
     for block in layout.blocks:
         if block.backing != photo.backing:
             continue
         if isinstance(block, SolidBlock):
             read.append(read_fill(photo.pixels, block, registration, photo.backing))
             continue
-        reading, left, said = _judge_block(block, measured[block.id], registration, expected, doubtful.get(block.id))
+        reading, left, said = _judge_block(block, measured[block.id], clear[block.id], doubtful.get(block.id))
         read.append(reading)
         residuals.append(left)
         warnings += said
@@ -149,13 +153,12 @@ def _warned(block: MarksBlock, code: str, share: float = 0.0) -> Warned:
 def _judge_block(
     block: MarksBlock,
     marks: MarkMeasures,
-    registration: Registration,
-    expected: Expected,
+    clear: float,
     doubtful: NDArray[np.bool_] | None,
 ) -> tuple[BlockReading, Floats, list[Warned]]:
     """A block's reading, the residuals (n, 2) mm of its well printed marks, and warnings.
 
-    doubtful : (n,) marks that may stand for their neighbours, for the place is in doubt there
+    clear : clear height, mm; doubtful : (n,) marks that may stand for their neighbours, for the place is in doubt there
     """
     if doubtful is not None and doubtful.any():
         marks = replace(marks, judged=marks.judged & ~doubtful)
@@ -168,7 +171,7 @@ def _judge_block(
         hidden["doubtful"] = doubtful
     said = [_warned(block, code, float(which.mean())) for code, which in hidden.items() if which.any()]
     nothing = np.zeros((0, 2))
-    if marks.printing >= 0.1 and marks.width > SMEARED * clear_height(block):
+    if marks.printing >= 0.1 and marks.width > SMEARED * clear:
         said.append(_warned(block, "blurred"))
         return _refused(block, said[-1].message), nothing, said
     if marks.contrast < LEAST_CONTRAST:

@@ -24,6 +24,8 @@ LEAD_SHARE = 0.02  # and the share of all that it explains
 LEAD_ALONE = 0.5  # or, where the two share most marks, the share of those that only one of them has
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
 COMPARED = 12_000  # marks looked at when ways round are compared: a few at the rim decide
+COLOURS_TRUER = 3.0  # times that the other way's colours are further from the layout's, summed squares of unit vectors
+COLOURS_APART = 0.01  # and by this much: about five degrees between two inks
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
 
 
@@ -65,6 +67,8 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     top, other = sorted(ways, key=lambda way: -way.fit.explained)
     if _leads(at, top, other):
         return top
+    if _truer(top, other, full) or _truer(other, top, full):
+        return top if _truer(top, other, full) else other
     mine, others = (trace(at.map.small, way.registration.to_photo, at.layout, at.backing) for way in (top, other))
     if clearer(mine, others) or clearer(others, mine):
         return top if mine > others else other
@@ -72,6 +76,17 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
         f"{at.file}: the sheet was found, but two ways round fit it equally well, so nothing was guessed. "
         "Mark its four corners by hand, the top left one first."
     )
+
+
+def _truer(one: Found, other: Found, full: Judge) -> bool:
+    """Whether one way's colours differ among each other as the layout's do, and the other's clearly not."""
+    seen = (np.linalg.norm(one.fit.colours, axis=1) > 0) & (np.linalg.norm(other.fit.colours, axis=1) > 0)
+    if seen.sum() < 2:
+        return False
+    off = [way.fit.colours[seen] - full.plan.hints[seen] for way in (one, other)]
+    # What all blocks share is the lamp's colour, or hints that are all a little wrong.
+    mine, others = (float(((part - part.mean(axis=0)) ** 2).sum()) for part in off)
+    return others > mine * COLOURS_TRUER + COLOURS_APART
 
 
 def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
