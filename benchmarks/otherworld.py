@@ -76,7 +76,11 @@ def _layout(style: str, rng: np.random.Generator) -> Layout:
     pitch = float(rng.uniform(0.06, 0.16))
     colours = [*(str(c) for c in rng.permutation(list(INKS))[: int(rng.integers(3 if style == "film" else 2, 9))])]
     nozzles = int(rng.integers(24, 320))
-    shape = style if style in ("rising", "bricks", "lists", "run", "raster") else str(rng.choice(["stairs", "raster", "rising"]))
+    shape = (
+        style
+        if style in ("rising", "bricks", "lists", "run", "raster")
+        else str(rng.choice(["stairs", "raster", "rising"]))
+    )
     lattice = _style_lattice(shape, pitch, nozzles, rng)
     blocks: list[dict[str, Any]] = []
     x = y = tallest = right = 0.0
@@ -191,7 +195,11 @@ def _fill(canvas: NDArray[np.uint8], camera: Camera, shapes: list[Floats], value
 
 def _marks(canvas: NDArray[np.uint8], camera: Camera, block: MarksBlock, faults: BlockTruth, rng: np.random.Generator, ragged: float) -> None:  # fmt: skip
     number = {n: i for i, n in enumerate(block.numbers)}
-    centre = mark_centres(block) + np.array(faults.shift_um) / 1000 + rng.normal(0, 0.05 * block.nozzle_pitch, (block.nozzles, 2))
+    centre = (
+        mark_centres(block)
+        + np.array(faults.shift_um) / 1000
+        + rng.normal(0, 0.05 * block.nozzle_pitch, (block.nozzles, 2))
+    )
     width, pale = np.clip(rng.normal(1, 0.04, block.nozzles), 0.85, 1.15), np.ones(block.nozzles)
     broken: list[tuple[int, float]] = []
     for n in faults.missing:
@@ -285,7 +293,9 @@ def _clean(faults: BlockTruth, block: MarksBlock | SolidBlock, perfect: bool) ->
     if perfect:
         return BlockTruth(shift_um=faults.shift_um)
     limit = 200 * abs(block.row_pitch[1]) if isinstance(block, MarksBlock) and block.nozzle_step == 2 else 1e9
-    bent = tuple(DeflectedMark(nozzle=d.nozzle, offset_um=d.offset_um) for d in faults.deflected if abs(d.offset_um[1]) < limit)
+    bent = tuple(
+        DeflectedMark(nozzle=d.nozzle, offset_um=d.offset_um) for d in faults.deflected if abs(d.offset_um[1]) < limit
+    )
     return faults.model_copy(update={"deflected": bent, "all_missing": faults.all_missing and block.backing == "light"})
 
 
@@ -357,7 +367,9 @@ def _lamp(h: int, w: int, rng: np.random.Generator, bad: bool) -> Singles:
     if rng.random() < (0.5 if bad else 0.2):
         mask = np.zeros((96, 96), np.uint8)
         cv2.fillConvexPoly(mask, cv2.convexHull(rng.integers(-40, 136, (5, 2)).astype(np.int32)), (255,))
-        light = light * (1 - float(rng.uniform(0.2, 0.55)) * cv2.GaussianBlur(mask, (0, 0), float(rng.uniform(2, 6))) / 255)
+        light = light * (
+            1 - float(rng.uniform(0.2, 0.55)) * cv2.GaussianBlur(mask, (0, 0), float(rng.uniform(2, 6))) / 255
+        )
     warm = float(rng.uniform(-0.35, 0.6) if bad else rng.uniform(-0.15, 0.3))
     cast = np.array([1 + 0.3 * warm, 1.0, 1 - 0.55 * warm], np.float32)
     spread = cv2.resize((light / light.max()).astype(np.float32), (w, h), interpolation=cv2.INTER_CUBIC)

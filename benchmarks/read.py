@@ -243,7 +243,14 @@ def main() -> None:
         return
     for grade in ("typical", "bad") if args.grade == "both" else (args.grade,):
         with ProcessPoolExecutor(args.jobs) as pool:
-            work = partial(one, grade=grade, perfect=args.perfect, keep=args.keep, measure_yardstick=args.yardstick, other=args.other)
+            work = partial(
+                one,
+                grade=grade,
+                perfect=args.perfect,
+                keep=args.keep,
+                measure_yardstick=args.yardstick,
+                other=args.other,
+            )
             report(grade, list(pool.map(work, range(args.seed, args.seed + args.photos))), args.perfect, args.wrong)
 
 

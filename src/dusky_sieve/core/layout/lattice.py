@@ -1,5 +1,7 @@
 """Numbers drawn from a layout: mark centres, nearest neighbours, ink colours as densities."""
 
+from functools import lru_cache
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -16,6 +18,7 @@ def mark_centres(block: MarksBlock) -> Floats:
     return np.asarray(steps + np.asarray(block.origin), dtype=np.float64)
 
 
+@lru_cache(maxsize=512)
 def clear_height(block: MarksBlock) -> float:
     """Distance in mm along y from a mark's centre to the nearest other mark that shares its x range.
 
@@ -55,6 +58,7 @@ def clear_heights(blocks: list[MarksBlock]) -> list[float]:
     return heights
 
 
+@lru_cache(maxsize=512)
 def clear_width(block: MarksBlock) -> float:
     """Gap in mm along x between a mark's end and the nearest mark at about the same height (0 or more)."""
     length, thickness = block.mark

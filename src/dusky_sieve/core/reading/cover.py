@@ -32,8 +32,7 @@ def hidden_marks(
     if backing == "dark" or len(places) < 12:
         return glare, np.zeros(len(places), bool)
     log = np.log(patches.ground)
-    smooth = np.stack([smooth_surface(places, log[:, band], patches.seen) for band in range(3)], axis=1)
-    off = log - smooth
+    off = log - smooth_surface(places, log, patches.seen)
     colour = off - off.mean(axis=1, keepdims=True)
     glare |= off.mean(axis=1) > np.log(BRIGHTER)
     return glare, (off.mean(axis=1) < np.log(DARKER)) | (np.abs(colour).max(axis=1) > OTHER_COLOUR)
@@ -85,18 +84,17 @@ def around(value: Floats, block: MarksBlock) -> Floats:
 
 
 def smooth_surface(places: Floats, value: Floats, usable: Bools) -> Floats:
-    """A robust quadratic surface through values (n,) at places (n, 2)."""
+    """A robust quadratic surface through values (n,) or (n, k) at places (n, 2); those that stand out in any count less."""
     spread = np.ptp(places, axis=0) + 1e-9
     x, y = (2 * (places - places.min(axis=0)) / spread - 1).T
     terms = np.stack([np.ones_like(x), x, y, x * x, x * y, y * y], axis=1)
     if usable.sum() < 12:
-        return np.full(len(value), float(np.median(value)))
+        return np.broadcast_to(np.median(value, axis=0), value.shape)
     w = usable.astype(np.float64)
-    fit = np.zeros(6)
     for _ in range(5):
         scaled = terms * w[:, None]
         fit = np.linalg.solve(scaled.T @ terms + 0.01 * w.sum() * np.diag([0, 0.1, 0.1, 1, 1, 1]) + 1e-9 * np.eye(6), scaled.T @ value)  # fmt: skip
-        left = np.abs(value - terms @ fit)
+        left = np.abs(value - terms @ fit).reshape(len(value), -1).max(axis=1)
         limit = 1.4826 * float(np.median(left[usable])) + 1e-3
         w = usable / (1 + (left / (2 * limit)) ** 2)
     return np.asarray(terms @ fit)

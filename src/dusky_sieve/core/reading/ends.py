@@ -128,15 +128,16 @@ def ends_of(place: Place, blocks: list[MarksBlock], layout: Layout, near: NDArra
                     scores.append(values)
                     weights.append(float(len(some)))
                     names.append((block.id, side))
-                    middles.append(_place(block, column, float(some.mean())) / np.array(layout.size) * 2 - 1)
+                    middles.append(_places(block, np.array([[column, some.mean()]]))[0] / np.array(layout.size) * 2 - 1)
     return Ends(
         np.array(scores).reshape(-1, len(slides)), slides, np.array(weights) / (sum(weights) or 1.0), np.array(middles).reshape(-1, 2),
         tuple(name for name, _ in names), tuple(side for _, side in names),
     )  # fmt: skip
 
 
-def _place(block: MarksBlock, column: float, row: float) -> Floats:
-    return np.array(block.origin) + column * np.array(block.column_pitch) + row * np.array(block.row_pitch)
+def _places(block: MarksBlock, cells: Floats) -> Floats:
+    """Places (n, 2) mm of cells (n, 2) of a block's lattice, column and row."""
+    return np.asarray(np.array(block.origin) + cells @ np.array([block.column_pitch, block.row_pitch]))
 
 
 def find_slip(ends: Ends) -> Slip:
@@ -166,21 +167,23 @@ def _ends(
     inside = [(e - side * d, r) for e, r in zip(end, rows, strict=True) for d in range(reach)]
     beyond = [(e + side * d, r) for e, r in zip(end, rows, strict=True) for d in range(1, LOOKED_AT + 1)]
     boxes = np.array([extent(b) for b in layout.blocks if b.id != block.id]).reshape(-1, 4)
-    free = [cr for cr in beyond if not _taken(_place(block, *cr), boxes, block.mark[0] / 2)]
+    bare = np.array(beyond, np.float64)
+    free = bare[~_taken(_places(block, bare), boxes, block.mark[0] / 2)]
     if len(free) < LEAST_FREE * len(beyond):
         return None
     values = []
-    for cells in (inside, free):
-        c, r = np.array(cells, np.float64).T
+    for cells in (np.array(inside, np.float64), free):
+        c, r = cells.T
         points = np.array(block.origin) + (c[None, :] + slides[:, None])[..., None] * np.array(block.column_pitch)
         points += r[None, :, None] * np.array(block.row_pitch)
         values.append(_ink(place, points.reshape(-1, 2), near, level).reshape(len(slides), -1).mean(axis=1))
     return np.asarray(values[0] - values[1])
 
 
-def _taken(point: Floats, boxes: Floats, half: float) -> bool:
-    x, y = point
-    return bool(((x + half > boxes[:, 0] - 0.2) & (x - half < boxes[:, 2] + 0.2) & (y > boxes[:, 1] - 0.3) & (y < boxes[:, 3] + 0.3)).any())  # fmt: skip
+def _taken(points: Floats, boxes: Floats, half: float) -> NDArray[np.bool_]:
+    """Which points (n, 2) lie on or next to one of the boxes (k, 4)."""
+    x, y = points[:, :1], points[:, 1:]
+    return np.asarray(((x + half > boxes[:, 0] - 0.2) & (x - half < boxes[:, 2] + 0.2) & (y > boxes[:, 1] - 0.3) & (y < boxes[:, 3] + 0.3)).any(axis=1))  # fmt: skip
 
 
 def _ink(place: Place, points: Floats, near: NDArray[np.uint8], level: tuple[float, float]) -> Floats:

@@ -21,11 +21,15 @@ Singles = NDArray[np.float32]
 Bytes = NDArray[np.uint8]
 
 STILL_MM = 0.015  # a round that moves nothing further ends a stage
-MOST_POINTS = 2400
+MOST_POINTS = 1500
 # Degree of the displacement, iterations, and the share of the pattern about its middle that takes part: it grows,
 # so that the rim, where lens and curl bend most, is met from close by and not one row off.
 Stage = tuple[int, int, float]
-PLANS: tuple[tuple[Stage, ...], ...] = (((1, 3, 0.5), (2, 4, 0.5)), ((2, 3, 0.75), (3, 4, 0.75)), ((3, 4, 1.0), (4, 5, 1.0)))
+PLANS: tuple[tuple[Stage, ...], ...] = (
+    ((1, 3, 0.5), (2, 4, 0.5)),
+    ((2, 3, 0.75), (3, 4, 0.75)),
+    ((3, 4, 1.0), (4, 5, 1.0)),
+)
 FINAL: tuple[Stage, ...] = ((2, 3, 0.75), (3, 4, 1.0), (4, 5, 1.0))
 PARTS = 4  # of the sheet, each way, in looking for the one that is followed best
 LEAST_OF_PART, WELL_FOLLOWED = 10, 0.6  # marks of a part, and the share of them that lie on strokes
@@ -33,8 +37,8 @@ ON_STROKE_PX = 1.5  # of the ink map
 STIFF = 0.002  # pull towards the start, per point, of terms beyond the first degree
 FAR_SHARE = 0.45  # of the lattice's clear height: beyond it a point belongs to no stroke
 
-ROW_SAMPLES = 10  # per column step, along a row
-MOST_ROWS = 80
+ROW_SAMPLES = 8  # per column step, along a row
+MOST_ROWS = 48
 LEAST_LEVEL = 6.0  # of 255: ink of a row that hardly prints
 SLIDES = ((0.45, 1, 6), (0.3, 2, 5), (0.16, 3, 5))  # blur in column steps, degree, iterations
 TOUCHING_PX, TOUCHING_SHARE = 2.5, 0.15  # of a map pixel, of a column: gaps narrower than these hardly show

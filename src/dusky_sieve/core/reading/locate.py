@@ -246,7 +246,7 @@ class Locator:
                 break
         return best
 
-    def refined(self, candidate: Candidate) -> Found:
+    def refined(self, candidate: Candidate, *, thorough: bool = True) -> Found:
         """The candidate laid onto the strokes, by alignment where its picture is like the pattern's, and straight."""
         lines = self.strokes.drawn(self._like_marks(candidate))
         aligned = align(lines, candidate.homography, self.marks, self.layout)
@@ -257,11 +257,15 @@ class Locator:
         distance = distance_to(lines)
         found: Found | None = None
         for start in starts:
-            found = self._better(found, candidate.lean, distance, self.followed(distance, rigid(start, self.layout.size)))
-            if found.fit.there >= WELL_FOUND:  # else blurred pictures may have misled: straight from the candidate
+            found = self._better(
+                found, candidate.lean, distance, self.followed(distance, rigid(start, self.layout.size))
+            )
+            if found.fit.there >= (
+                WELL_FOUND if thorough else HALF_FOUND
+            ):  # else blurred pictures may have misled: straight from the candidate
                 return found
         assert found is not None  # there is a start
-        if found.fit.there < HALF_FOUND:
+        if found.fit.there < HALF_FOUND or not thorough:
             return found
         # Half right: from the part that lies best outwards, then strokes are picked again, and all of it once more.
         seed = best_followed(distance, found.registration, self.marks)
@@ -273,7 +277,9 @@ class Locator:
         if aligned is None:
             return found
         distance = distance_to(lines)
-        return self._better(found, candidate.lean, distance, self.followed(distance, rigid(aligned[1], self.layout.size)))
+        return self._better(
+            found, candidate.lean, distance, self.followed(distance, rigid(aligned[1], self.layout.size))
+        )
 
     def _better(self, found: Found | None, lean: Lean, distance: Singles, place: Registration) -> Found:
         """The place found so far, or another that explains more once it is settled on whole lattice steps."""

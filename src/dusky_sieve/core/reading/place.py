@@ -47,7 +47,11 @@ def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tup
     chosen: Look | None = None
     closer = min(max(photo.shape[:2]), CLOSER_PX) >= WORTH_CLOSER * FINDING_PX
     for size, effort, where in LOOKS:
-        if (size != FINDING_PX and not closer) or (where != 0 and where >= len(papers) - 1) or (where < 0 and len(papers) == 1):
+        if (
+            (size != FINDING_PX and not closer)
+            or (where != 0 and where >= len(papers) - 1)
+            or (where < 0 and len(papers) == 1)
+        ):
             continue
         if size not in maps:
             maps[size] = ink_map(photo, boxed(layout, backing)[0], backing, size)

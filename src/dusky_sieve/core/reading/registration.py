@@ -9,6 +9,8 @@ from numpy.typing import NDArray
 Floats = NDArray[np.float64]
 
 TERMS = ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2), (3, 0), (2, 1), (1, 2), (0, 3), (4, 0), (3, 1), (2, 2), (1, 3), (0, 4))  # fmt: skip
+# Each term is an earlier one times x or y.
+FACTORS = {k: (TERMS.index((p - 1, q)), True) if p else (TERMS.index((p, q - 1)), False) for k, (p, q) in enumerate(TERMS) if k}  # fmt: skip
 DEGREES = {1: 3, 2: 6, 3: 10, 4: 15}  # terms up to a degree
 RIDGE = 0.004  # pull of the smooth warp towards zero, per mark: few marks must not bend the sheet
 BEYOND_BOX_MM = 0.5  # how far past the outermost marks the warp is still believed
@@ -165,9 +167,9 @@ def warp_terms(points: Floats, size: tuple[float, float]) -> Floats:
     """Polynomial terms (n, 15) of sheet points (n, 2) mm, coordinates scaled to -1..1 over the sheet."""
     x = 2 * points[:, 0] / size[0] - 1
     y = 2 * points[:, 1] / size[1] - 1
-    one = np.ones_like(x)
-    powers = [[one], [one]]
-    for axis, value in enumerate((x, y)):
-        for _ in range(4):
-            powers[axis].append(powers[axis][-1] * value)
-    return np.stack([powers[0][p] * powers[1][q] for p, q in TERMS], axis=1)
+    terms = np.empty((len(TERMS), len(points)))
+    terms[0] = 1
+    for k in range(1, len(TERMS)):
+        factor, by_x = FACTORS[k]
+        np.multiply(terms[factor], x if by_x else y, out=terms[k])
+    return terms.T

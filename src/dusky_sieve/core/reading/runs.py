@@ -16,7 +16,7 @@ from dusky_sieve.core.layout import Backing, MarksBlock, clear_height, clear_wid
 from dusky_sieve.core.reading.ends import Ends, narrow
 from dusky_sieve.core.reading.patches import LINEAR, paper_of
 from dusky_sieve.core.reading.registration import DEGREES, Registration, warp_terms
-from dusky_sieve.core.reading.score import stroke_colour
+from dusky_sieve.core.reading.score import stroke_colour, thinned_by
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
@@ -26,6 +26,7 @@ Photo = NDArray[np.uint8]
 LEAST_STEP_PX, LEAST_GAP_PX = 1.0, 1.0  # a step lower, a gap narrower than this cannot be seen
 SAMPLES = 8  # per column, along a row
 MOST_ROWS = 160  # of all blocks together
+MOST_SEGMENTS = 160  # looked at while many slips are tried
 SEGMENT = 6  # columns whose phase is taken together
 LEAST_INKED = 0.4  # of a segment's samples that must carry ink
 ROWS_AT_ONCE = 30_000  # OpenCV's remap takes no taller picture than 32,767 rows
@@ -149,11 +150,12 @@ def _profiles(
     return amount, (ink @ across) / np.maximum(amount, 1e-9)
 
 
-def agreement(steps: Steps, slip: Floats) -> Floats:
-    """How well slips (n, ...) mm along travel set the steps (n,) level, -1..1."""
-    turns = np.exp(-2j * np.pi * slip / steps.column.reshape(-1, *([1] * (slip.ndim - 1))))
-    wave = steps.wave.reshape(-1, *([1] * (slip.ndim - 1)))
-    return np.asarray((wave * turns).real.sum(axis=0) / (np.abs(steps.wave).sum() + 1e-9))
+def agreement(steps: Steps, slip: Floats, some: slice | NDArray[np.int64] = slice(None)) -> Floats:
+    """How well slips (n, ...) mm along travel set the steps (n,), or some of them, level, -1..1."""
+    wave = steps.wave[some].reshape(-1, *([1] * (slip.ndim - 1)))
+    angle = (2 * np.pi * slip[some] / steps.column[some].reshape(-1, *([1] * (slip.ndim - 1)))).astype(np.float32)
+    level = (np.cos(angle) * wave.real + np.sin(angle) * wave.imag).sum(axis=0)
+    return np.asarray(level / (np.abs(wave).sum() + 1e-9))
 
 
 def slid(
@@ -172,8 +174,11 @@ def slid(
     column = float(np.median(steps.column))
     terms = warp_terms(steps.place - registration.origin, registration.size)[:, : DEGREES[2]]
 
+    few = thinned_by(-(-len(steps.wave) // MOST_SEGMENTS), len(steps.wave))
+
     def worth(slips: Floats) -> Floats:
-        fits = STEPS_WEIGHT * agreement(steps, terms @ slips * column) + ends.score(slips)
+        some = slice(None) if slips.shape[1] == 1 else few  # of many, some are enough
+        fits = STEPS_WEIGHT * agreement(steps, terms @ slips * column, some) + ends.score(slips)
         return np.asarray(fits - COSTS @ np.abs(slips))
 
     ways = []

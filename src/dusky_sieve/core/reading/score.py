@@ -100,10 +100,14 @@ def _taken(points: Floats, block: MarksBlock, layout: Layout) -> NDArray[np.bool
 
 def thinned(points: Floats, stride: int) -> Floats:
     """One in `stride` of points (n, 2), strewn: at even steps an even number of columns would never show its last one."""
+    return points[thinned_by(stride, len(points))]
+
+
+def thinned_by(stride: int, count: int) -> NDArray[np.int64]:
+    """Which of `count` things stay, (n,), where one in `stride` does."""
     if stride == 1:
-        return points
-    order = np.random.default_rng(len(points)).permutation(len(points))
-    return points[np.sort(order[: -(-len(points) // stride)])]
+        return np.arange(count)
+    return np.sort(np.random.default_rng(count).permutation(count)[: -(-count // stride)])
 
 
 def bare_places(block: MarksBlock) -> Floats:

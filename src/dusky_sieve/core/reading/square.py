@@ -66,7 +66,13 @@ def slack_of(rows: int, touching: bool) -> float:
 
 
 def squared(
-    registration: Registration, points: Floats, along: Floats, frame: tuple[int, int], *, rest: bool = True, slack: float
+    registration: Registration,
+    points: Floats,
+    along: Floats,
+    frame: tuple[int, int],
+    *,
+    rest: bool = True,
+    slack: float,
 ) -> Registration:
     """The registration that a camera would make of how rows lie; what it cannot say across travel stays in the warp.
 

@@ -19,6 +19,7 @@ Bytes = NDArray[np.uint8]
 
 SURELY_FOUND = 0.8  # share from which likenesses are compared as they lie, without laying each onto the strokes
 NEAR_RIVAL = 0.75  # of what the best place explains, from which a likeness is laid onto the strokes all the same
+NEAR_RIVAL_OF_POOR = 0.5  # and from which where the best place explains little itself
 CLEAR_LEAD = 4.0  # marks by which the best place must explain more than any other way round
 LEAD_SHARE = 0.02  # and the share of all that it explains
 LEAD_ALONE = 0.5  # or, where the two share most marks, the share of those that only one of them has
@@ -55,7 +56,7 @@ def _turned(at: Locator, best: Found, candidates: list[Candidate]) -> list[Found
     along = np.array([[0.0, 0.0], [at.layout.size[0], 0.0]])
     mine = np.diff(best.registration.to_photo(along), axis=0)[0]
     other = [c for c in candidates if float(np.diff(project(c.homography, along), axis=0)[0] @ mine) < 0]
-    return [at.refined(candidate) for candidate in other[:RIVALS_REFINED]]
+    return [at.refined(candidate, thorough=False) for candidate in other[:RIVALS_REFINED]]
 
 
 def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
@@ -98,7 +99,8 @@ def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
         settled, fit = at.settled(laid, found.fit)
         # As it lies, too: a place must not lead another only because it was laid more finely.
         ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.distance))
-        if found.fit.there < SURELY_FOUND or fit.explained > NEAR_RIVAL * found.fit.explained:
+        near = NEAR_RIVAL if found.fit.there >= SURELY_FOUND else NEAR_RIVAL_OF_POOR
+        if fit.explained > near * found.fit.explained:
             settled, _ = at.settled(at.followed(found.distance, settled))
             ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.distance))
     return ways
