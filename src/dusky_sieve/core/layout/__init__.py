@@ -15,12 +15,13 @@ from dusky_sieve.core.layout.lattice import (
     clear_heights,
     clear_width,
     ink_rgb,
+    interleaved,
     lattice_middle,
     lattice_steps,
     mark_centres,
 )
 
-__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "clear_height", "clear_heights", "clear_width", "extent", "ink_rgb", "lattice_middle", "lattice_steps", "mark_centres", "parse_layout"]  # fmt: skip
+__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "clear_height", "clear_heights", "clear_width", "extent", "ink_rgb", "interleaved", "lattice_middle", "lattice_steps", "mark_centres", "parse_layout"]  # fmt: skip
 
 
 def parse_layout(text: str | bytes, name: str = "layout") -> Layout:

@@ -5,7 +5,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout.document import MarksBlock, extent
+from dusky_sieve.core.layout.document import MarksBlock, SolidBlock, extent
 
 Floats = NDArray[np.float64]
 
@@ -35,6 +35,13 @@ def clear_height(block: MarksBlock) -> float:
             if (r or c) and abs(dx) < length and dy > 0:
                 nearest = min(nearest, dy)
     return nearest
+
+
+def interleaved(one: MarksBlock, other: MarksBlock | SolidBlock) -> bool:
+    """Whether two blocks' boxes overlap: banks of which one stands between the other's rows."""
+    left, top, right, bottom = extent(one)
+    box = extent(other)
+    return box[0] < right and box[2] > left and box[1] < bottom and box[3] > top
 
 
 SOME_MARKS = 200  # of a block, that are held against those of a block it is interleaved with

@@ -16,8 +16,9 @@ OTHER_COLOUR = 0.22  # change of the ground's colour (log ratio of bands): a fin
 VEIL_BRIGHTER = 1.05  # than the ground round it: the rim of a reflection, where ink still shows but fainter
 VEIL_INK = 0.85  # of the typical mark: median of a mark's neighbourhood that a veil makes faint
 PRINTED_UNDER_VEIL = 0.62  # of the typical mark: a mark that shows this much through a veil has printed
-STATE_FIRING, STATE_DEFLECTED = 0, 2  # places in judge.STATES
+STATE_FIRING, STATE_MISSING, STATE_DEFLECTED = 0, 1, 2  # places in judge.STATES
 LEAST_ASTRAY = 5  # marks that seem thrown, below which chance puts them together
+MOST_ASTRAY = 0.3  # of a block's marks that printed
 MOST_THROWN = 0.5  # of a neighbourhood, from which its place is in doubt
 SAME_WAY = 0.6  # of their throws in one direction: a lattice that lies wrongly is off one way
 AROUND = 9  # marks of a neighbourhood, in one line or as a square
@@ -58,11 +59,14 @@ def astray(block: MarksBlock, state: NDArray[np.int64], offset: Floats) -> Bools
     """Marks (n,) that were judged faulty only because the lattice lies wrongly about them.
 
     state : (n,) as indices into judge.STATES; offset : (n, 2) nozzle pitches. Nozzles that throw askew stand among
-    others that do not; where most of a neighbourhood seems thrown the same way, the sheet's place is in doubt there.
+    others that do not; where most of a neighbourhood seems thrown the same way, the sheet's place is in doubt there, and
+    where a great part of all that printed seems thrown, the whole block's.
     """
     thrown = state == STATE_DEFLECTED
     if thrown.sum() < LEAST_ASTRAY or len(state) < AROUND:
         return np.zeros(len(state), bool)
+    if thrown.sum() > MOST_ASTRAY * (state != STATE_MISSING).sum():
+        return np.ones(len(state), bool)
     across = np.where(thrown, offset[:, 1], np.nan)
     share = np.nanmean(around(thrown.astype(np.float64), block), axis=1)
     sums = np.nansum(around(across, block), axis=1), np.nansum(np.abs(around(across, block)), axis=1)

@@ -12,7 +12,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Layout, MarksBlock, clear_width, extent
+from dusky_sieve.core.layout import Layout, MarksBlock, clear_width, extent, interleaved
 from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.registration import DEGREES, TERMS, Registration, warp_terms
 
@@ -193,7 +193,7 @@ def _rows_of(block: MarksBlock, layout: Layout, blocks: int) -> _Rows:
     usable = u[None] < length[:, None] + BEYOND - 0.5  # a short last row ends where its marks do
     x, y = places[..., 0], places[..., 1]
     for other in layout.blocks:
-        if other.id != block.id:
+        if other.id != block.id and not interleaved(block, other):
             left, top, right, bottom = extent(other)
             usable &= ~((x > left - 0.3) & (x < right + 0.3) & (y > top - 0.3) & (y < bottom + 0.3))
     return _Rows(places, wanted.astype(np.float32), usable.astype(np.float32), column[0] or 1.0)

@@ -38,6 +38,7 @@ from dusky_sieve.core.reading.registration import (
 )
 from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
 from dusky_sieve.core.reading.square import slack_of, squared
+from dusky_sieve.core.reading.stray import stray_blocks
 from dusky_sieve.core.reading.tilt import Lean, leans
 
 Floats = NDArray[np.float64]
@@ -169,6 +170,13 @@ class Locator:
         fit = self.judge(self._on_map(registration))
         whole = {b.id: b for b in self.whole.blocks if isinstance(b, MarksBlock)}
         return [whole[b.id] for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]
+
+    def stray(self, registration: Registration) -> list[str]:
+        """Blocks beside whose lattice many strokes stand, as a registration of the whole sheet on the photo lays it."""
+        small = shrunk(self.map.factor) @ registration.homography
+        whole = {b.id: b for b in self.whole.blocks if isinstance(b, MarksBlock)}
+        on_map = Registration(small, registration.warp, registration.size, registration.origin)
+        return stray_blocks(self.strokes, on_map, [whole[b.id] for b in self.blocks])
 
     def misplaced(self, registration: Registration, ends: Ends, by_hand: bool) -> bool:
         """Whether ink stands one lattice step beside a block, or the rows' ends about it would fit better further along.

@@ -17,6 +17,8 @@ Bools = NDArray[np.bool_]
 Photo = NDArray[np.uint8]
 
 SEEN_FROM = 3.5  # of the noise in a whole window, from which a best match is a mark and not luck
+DEAD = 0.1  # share of a block's marks that print, below which it is taken as dead
+SEEN_AMONG_DEAD = 5.0  # of the noise, in place of the above: among hundreds of gaps chance makes many a faint mark
 FAR_BESIDES = 2.5  # the same on top, two pitches from its place: a gap is likelier than a faint far throw
 PRINTED_FROM = 0.12  # share of the typical mark, under which nothing has a place
 FOREIGN_INK = 0.28  # of a typical mark: ink beside the mark's own hump that does not belong there
@@ -79,10 +81,13 @@ def measure_block(
     noise = float(np.sqrt(((weights * patches.noise) ** 2).sum()))
     profile = _flattened(patches.across_ink @ weights, block, patches.across)
     template, strength, width = _typical_profile(profile, patches.across, block, printing, expected)
+    seen_from = SEEN_FROM
+    if printing < DEAD:
+        noise, seen_from = max(noise, _ripple(profile, template)), SEEN_AMONG_DEAD
     for _ in range(2 if printing > 0.1 else 1):
-        amount, sigma, dy, dy_sigma = _match(profile, template, patches.across, noise, block.nozzle_pitch)
+        amount, sigma, dy, dy_sigma = _match(profile, template, patches.across, noise, block.nozzle_pitch, seen_from)
         template = _sharpened(profile, template, amount, dy, patches.across)
-    amount, sigma, dy, dy_sigma = _match(profile, template, patches.across, noise, block.nozzle_pitch)
+    amount, sigma, dy, dy_sigma = _match(profile, template, patches.across, noise, block.nozzle_pitch, seen_from)
     hidden, covered = hidden_marks(patches, block, rows, backing)
     usable = patches.seen & ~hidden & ~covered
     level = _typical_level(amount, printing, usable)
@@ -162,8 +167,24 @@ def _sharpened(profile: Floats, template: Floats, amount: Floats, dy: Floats, ac
     return _one_hump(np.median(laid, axis=0), across)[0]
 
 
+def _bank(template: Floats) -> tuple[Floats, Floats]:
+    """The template moved by every whole sample (shifts, across), and the power of each inside the window (shifts,)."""
+    count = len(template)
+    half = count // 2
+    padded = np.pad(template, half)
+    bank = np.stack([padded[half - s : half - s + count] for s in range(-half, half + 1)])
+    # Humps partly outside the window match only with what is inside it.
+    return bank, np.maximum((bank**2).sum(axis=1), 0.5 * float((template**2).sum()))
+
+
+def _ripple(profile: Floats, template: Floats) -> float:
+    """One-sigma of the template's match on profiles (n, across) without marks: compression leaves waves, not grain."""
+    bank, inside = _bank(template)
+    return 1.4826 * float(np.median(np.abs((profile @ bank.T) / np.sqrt(inside))))
+
+
 def _match(
-    profile: Floats, template: Floats, across: Floats, noise: float, pitch: float
+    profile: Floats, template: Floats, across: Floats, noise: float, pitch: float, seen_from: float
 ) -> tuple[Floats, float, Floats, Floats]:
     """Amount of ink (n,) in units of the template, its one-sigma, place across feed (n,) mm and its one-sigma (n,) mm.
 
@@ -174,14 +195,11 @@ def _match(
     n, count = profile.shape
     half = count // 2
     power = float((template**2).sum())
-    padded = np.pad(template, half)
     shifts = np.arange(-half, half + 1)
-    bank = np.stack([padded[half - s : half - s + count] for s in shifts])  # template moved by s samples
-    # Humps partly outside the window match only with what is inside it.
-    inside = np.maximum((bank**2).sum(axis=1), 0.5 * power)
+    bank, inside = _bank(template)
     matched = (profile @ bank.T) / np.sqrt(inside)
     far = np.clip(np.abs(shifts) * step / (2 * pitch), 0, 1)
-    likely = np.where(matched >= (SEEN_FROM + FAR_BESIDES * far) * noise, matched, -1.0)
+    likely = np.where(matched >= (seen_from + FAR_BESIDES * far) * noise, matched, -1.0)
     best = np.where(likely.max(axis=1) < 0, half, likely.argmax(axis=1))
     pick = np.arange(n)
     lo, hi = np.maximum(best - 1, 0), np.minimum(best + 1, count - 1)

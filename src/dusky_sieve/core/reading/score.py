@@ -7,7 +7,16 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_width, extent, mark_centres
+from dusky_sieve.core.layout import (
+    Backing,
+    Layout,
+    MarksBlock,
+    SolidBlock,
+    clear_width,
+    extent,
+    interleaved,
+    mark_centres,
+)
 from dusky_sieve.core.reading.inkmap import InkMap
 
 Floats = NDArray[np.float64]
@@ -19,6 +28,7 @@ GAP_MM = 0.2  # between neighbours along travel, from which the gap shows on the
 PRINTS_FROM = 4.0  # of 255: ink of a block's darker places over its bare ones, from which it shows at all
 DEPTH_FREE, DEPTH_SPREAD = 0.25, 0.6  # log ratio of strengths that says nothing yet, and its one-sigma beyond
 UNSEEN_COLOUR = 0.3  # likeness of a block whose colour cannot be told
+STRONG = 0.85  # quantile of a block's marks (or of its bare places) that stands for their strong ink
 LEAST_SHARE = 0.01  # of the light that marks take, below which they have no colour
 COLOUR_POWER = 3  # how hard a colour unlike the hint counts against a block
 
@@ -78,7 +88,6 @@ def probes(layout: Layout, backing: Backing, most: int = SAMPLED) -> Probes:
 
 def _taken(points: Floats, block: MarksBlock, layout: Layout) -> NDArray[np.bool_]:
     """Which points (n, 2) lie where another block may have ink: in its box, or on its marks where it is interleaved."""
-    left, top, right, bottom = extent(block)
     half = 0.5 * block.mark[0]
     taken = np.zeros(len(points), bool)
     for other in layout.blocks:
@@ -87,7 +96,7 @@ def _taken(points: Floats, block: MarksBlock, layout: Layout) -> NDArray[np.bool
         box = extent(other)
         x, y = points.T
         inside = (x + half > box[0]) & (x - half < box[2]) & (y > box[1] - 0.2) & (y < box[3] + 0.2)
-        if isinstance(other, MarksBlock) and box[0] < right and box[2] > left and box[1] < bottom and box[3] > top:
+        if isinstance(other, MarksBlock) and interleaved(block, other):
             marks, near = mark_centres(other), np.flatnonzero(inside)
             inside = np.zeros(len(points), bool)
             for some in np.array_split(near, len(near) // 500 + 1):
@@ -189,6 +198,7 @@ class Judge:
         self.plan, self.backing, self.small, self.spots = plan, backing, ink.small, spots
         self.near = np.asarray(cv2.dilate(ink.ink, np.ones((3, 3), np.uint8)), np.uint8) if near is None else near
         self.blocks = len(plan.hints)
+        self.kind = 2 * plan.block + plan.mark  # bare places and marks of each block
 
     def __call__(self, place: Place) -> Fit:
         """How well a place explains the ink."""
@@ -226,16 +236,18 @@ class Judge:
 
     def _levels(self, value: Floats, inside: NDArray[np.bool_]) -> tuple[Floats, Floats, Floats]:
         """Ink of bare places and of strong marks (blocks,), and how far ink of either kind rises (0 where unseen)."""
-        low, top, reach = (np.zeros(self.blocks) for _ in range(3))
-        for k in range(self.blocks):
-            own = self._own(k)
-            marks, bare = self.plan.mark[own] & inside[own], ~self.plan.mark[own] & inside[own]
-            if marks.sum() < 3 or bare.sum() < 3:
-                continue
-            ink = value[own]
-            low[k], top[k] = float(np.median(ink[bare])), float(np.quantile(ink[marks], 0.85))
-            reach[k] = max(top[k], float(np.quantile(ink[bare], 0.85))) - low[k]
-        return low, top, reach
+        count = np.bincount(self.kind[inside], minlength=2 * self.blocks)
+        ordered = value[np.lexsort((np.where(inside, value, np.inf), self.kind))]  # those not on the map come last
+        start = np.append(0, np.cumsum(np.bincount(self.kind, minlength=2 * self.blocks)))[:-1]
+
+        def at(share: float) -> Floats:
+            place = start + np.maximum((share * (count - 1)).round().astype(int), 0)
+            return np.asarray(ordered[np.minimum(place, len(ordered) - 1)]).reshape(-1, 2)
+
+        half, most = at(0.5), at(STRONG)
+        seen = (count.reshape(-1, 2) >= 3).all(axis=1)
+        low, top = np.where(seen, half[:, 0], 0.0), np.where(seen, most[:, 1], 0.0)
+        return low, top, np.where(seen, most.max(axis=1) - low, 0.0)
 
     def _depth_likeness(self, depth: Floats) -> Floats:
         """How well the blocks' strengths (blocks,) go together with the layout's: a grey is no black, either way round."""
@@ -258,12 +270,14 @@ class Judge:
             if not fit.printing[k]:
                 continue
             for points in beyond_sides(block, layout):
-                at = np.rint(place(points)).astype(np.int64)
-                seen = (at >= 0).all(axis=1) & (at[:, 0] < w) & (at[:, 1] < h)
-                if seen.sum() < 3:
-                    continue
-                got = (self.near[at[seen, 1], at[seen, 0]] - fit.low[k]) / (fit.high[k] - fit.low[k])
-                worst[k] = max(worst[k], float(np.clip(got, 0, 1).mean()))
+                # A frame or a word beside the pattern has ink half a row further on as well; marks have not.
+                inked = []
+                for spots in (points, points + np.array(block.row_pitch) / 2):
+                    at = np.rint(place(spots)).astype(np.int64)
+                    seen = (at >= 0).all(axis=1) & (at[:, 0] < w) & (at[:, 1] < h)
+                    got = (self.near[at[seen, 1], at[seen, 0]] - fit.low[k]) / (fit.high[k] - fit.low[k])
+                    inked.append(float(np.clip(got, 0, 1).mean()) if seen.sum() >= 3 else 0.0)
+                worst[k] = max(worst[k], inked[0] - inked[1])
         return worst
 
     def quick(self, place: Place, fit: Fit) -> float:

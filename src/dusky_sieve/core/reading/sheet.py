@@ -23,6 +23,7 @@ Floats = NDArray[np.float64]
 SMALLEST_PITCH_PX = 1.4  # px per nozzle pitch below which a deflection cannot be told; small is said
 LEAST_CONTRAST = 4.0  # typical mark over the noise, below which a block is not judged
 SMEARED = 0.42  # a mark's one-sigma over the clear height: beyond it marks run into each other
+MOST_STRAY_BLOCKS = 0.4  # of those that print, beside whose lattice strokes stand: beyond it the whole place is wrong
 LEVEL_FROM = 40  # well printed marks, from which a smooth rest of curl and lens is taken out block by block
 
 
@@ -90,9 +91,13 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
     aside, doubtful = straddling(photo.pixels, printing, registration, photo.backing)
     ends = locator.ends(registration)
-    for name in ends.aside():
+    stray = locator.stray(registration)
+    # Where one block lies wrongly, one that seems to print nothing may stand where nothing was looked for.
+    silent = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
+    for name in {*ends.aside(), *stray, *silent}:
         doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
-    if locator.misplaced(registration, ends, photo.corners is not None) or aside > MOST_STRADDLING:
+    lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
+    if locator.misplaced(registration, ends, photo.corners is not None) or lost:
         raise SheetNotFound(
             f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{layout.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."

@@ -1,0 +1,76 @@
+"""Strokes like a block's marks that stand beside its lattice: where many do, the lattice lies wrongly there.
+
+A lattice that is a row off at one end of a block and right at the other fits nothing in between. Marks read there would
+be a confident reading of the wrong thing, whatever explains the rest of the sheet.
+"""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.layout import MarksBlock, clear_heights, extent, interleaved
+from dusky_sieve.core.reading.ends import narrow
+from dusky_sieve.core.reading.inkmap import Strokes
+from dusky_sieve.core.reading.registration import Registration, inverse, project
+
+Floats = NDArray[np.float64]
+
+LIKE_LONG, LIKE_WIDE = (0.55, 1.6), 0.5  # of a mark's length, and of that across: what may be one of a block's marks
+OFF = 0.3  # of a column or of the clear height, beyond which a stroke is beside the lattice
+LEAST_STROKES = 6  # of a block, below which chance puts them aside
+MOST_STRAY = 0.35  # of them: nozzles that throw so far askew are few
+
+
+def stray_blocks(strokes: Strokes, place: Registration, blocks: list[MarksBlock]) -> list[str]:
+    """The blocks (ids) that many strokes like their marks stand beside the lattice of.
+
+    strokes : in pixels of the map that `place` leads to, from sheet mm. Blocks whose marks touch are left out.
+    """
+    at = _on_sheet(place, strokes.centre)
+    found = []
+    for block, clear in zip(blocks, clear_heights(blocks), strict=True):
+        if narrow(block, place.px_per_mm(np.array(block.origin))):
+            continue
+        own = _like_marks(strokes, at, place, block, clear, [b for b in blocks if b.id != block.id])
+        if own.sum() >= LEAST_STROKES and _beside(at[own], block, clear).mean() > MOST_STRAY:
+            found.append(block.id)
+    return found
+
+
+def _on_sheet(place: Registration, points: Floats) -> Floats:
+    """Sheet points (n, 2) mm of places (n, 2); the warp is small, so a few rounds turn it round."""
+    flat = project(inverse(place.homography), points)
+    on_sheet = flat
+    for _ in range(4):
+        on_sheet = flat - (place.displaced(on_sheet) - on_sheet)
+    return np.asarray(on_sheet)
+
+
+def _like_marks(strokes: Strokes, at: Floats, place: Registration, block: MarksBlock, clear: float, others: list[MarksBlock]) -> NDArray[np.bool_]:  # fmt: skip
+    """Strokes (n,) in the block's box and a step beyond it, but for other blocks' boxes, that are about as long as its marks and lie as they do."""
+    left, top, right, bottom = extent(block)
+    beyond = np.array([abs(block.column_pitch[0]), max(abs(block.row_pitch[1]), clear)])
+    inside = ((at > np.array([left, top]) - beyond) & (at < np.array([right, bottom]) + beyond)).all(axis=1)
+    for other in others:
+        if not interleaved(block, other):
+            box = np.array(extent(other)).reshape(2, 2)
+            inside &= (at < box[0] - clear / 2).any(axis=1) | (at > box[1] + clear / 2).any(axis=1)
+    middle = np.array([[(left + right) / 2, (top + bottom) / 2]])
+    ends = place.to_photo(np.concatenate([middle, middle + (block.mark[0], 0)]))
+    way = ends[1] - ends[0]
+    off = (strokes.lean - np.arctan2(way[1], way[0]) + np.pi / 2) % np.pi - np.pi / 2
+    share = strokes.long / np.linalg.norm(way)
+    return np.asarray(
+        inside & (np.abs(off) < 0.35) & (share > LIKE_LONG[0]) & (share < LIKE_LONG[1]) & (strokes.wide < LIKE_WIDE * strokes.long)
+    )  # fmt: skip
+
+
+def _beside(at: Floats, block: MarksBlock, clear: float) -> NDArray[np.bool_]:
+    """Which sheet points (n, 2) mm lie beside all of a block's lattice places."""
+    basis = np.array([block.column_pitch, block.row_pitch])
+    if abs(np.linalg.det(basis)) < 1e-9:
+        return np.zeros(len(at), bool)
+    rows, columns = -(-block.nozzles // block.columns), min(block.columns, block.nozzles)
+    cell = np.rint((at - block.origin) @ np.linalg.inv(basis))
+    cell = np.clip(cell, 0, [columns - 1, rows - 1])
+    off = np.abs(at - block.origin - cell @ basis)
+    return np.asarray((off[:, 0] > OFF * abs(block.column_pitch[0] or 9.0)) | (off[:, 1] > OFF * clear))
