@@ -55,6 +55,7 @@ FOUND_AGAIN = (
 BEYOND_HAND = 1.1  # times as far from the middle as the corners set by hand, within which strokes are looked for
 HAND_TRUSTED = 0.025  # of the diagonal by which corners set by hand may be off
 SAME_PLACE = 0.015  # of the pattern's diagonal by which one place may differ from itself
+MOST_LIKELY = 3  # places whose blocks are laid onto others where none is clearly it
 HALF_FOUND, WELL_FOUND = 0.25, 0.85  # between them a place is laid onto the strokes a second time
 FOUND_FROM = 0.42  # share explained of the blocks that show ink, below which nothing on the photo is the sheet
 LEAST_MARKS = 8.0  # explained marks, below which the rest is luck
@@ -110,6 +111,7 @@ class Locator:
         strokes = find_strokes(self.map.ink, within if around is None else self._between(around))
         self.strokes: Strokes = strokes if backing == "light" else strokes.bright()
         self.marks: Marks = gather_marks(layout, backing)
+        self.tried: list[Found] = []
         self.liked = 0.0  # best correlation that any candidate reached; far worse ones are not followed
         self.judge = Judge(self.map, probes(layout, backing), backing)
         self.glance = Judge(self.map, probes(layout, backing, GLANCED), backing, self.judge.near, spots=1)
@@ -244,6 +246,7 @@ class Locator:
         """The best of the candidates once refined; stops at one that is clearly it."""
         for candidate in candidates:
             found = self.refined(candidate)
+            self.tried.append(found)
             again = best is not None and found.same(best)
             if best is None or found.fit.explained > best.fit.explained:
                 best = found
@@ -253,6 +256,14 @@ class Locator:
             if best.clear:
                 break
         return best
+
+    def likely(self, best: Found) -> list[Found]:
+        """The best place and others that what printed may have led to: blocks too few or too near by, but well laid."""
+        kept = [best]
+        for found in sorted(self.tried, key=lambda way: -way.fit.there):
+            if found.fit.there > HALF_FOUND and len(kept) < MOST_LIKELY and not any(found.same(way) for way in kept):
+                kept.append(found)
+        return kept
 
     def refined(self, candidate: Candidate, *, thorough: bool = True) -> Found:
         """The candidate laid onto the strokes, by alignment where its picture is like the pattern's, and straight."""

@@ -15,7 +15,7 @@ from dusky_sieve.core.reading.locate import (
 )
 from dusky_sieve.core.reading.paper import enlarged, papers_on
 from dusky_sieve.core.reading.registration import Registration, inverse, project
-from dusky_sieve.core.reading.ways import marks_drawn, right_way_round
+from dusky_sieve.core.reading.ways import marks_drawn, other_blocks, right_way_round
 from dusky_sieve.core.reading.why import remedy
 
 Photo = NDArray[np.uint8]
@@ -61,6 +61,8 @@ def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tup
             places[size, where] = Locator(photo, layout, backing, file, seen=maps[size], within=within)
         at = places[size, where]
         best, candidates = at.search(effort)
+        if best is not None and not best.clear and best.fit.there > HOPELESS and best.fit.explained >= LEAST_MARKS:
+            best = max((other_blocks(at, way) for way in at.likely(best)), key=lambda way: way.fit.explained)
         if chosen is None or _there(best) > _there(chosen[0]):
             chosen = best, candidates, at
         if chosen[0] is not None and chosen[0].clear:

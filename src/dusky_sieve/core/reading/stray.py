@@ -30,8 +30,11 @@ def stray_blocks(strokes: Strokes, place: Registration, blocks: list[MarksBlock]
     for block, clear in zip(blocks, clear_heights(blocks), strict=True):
         if narrow(block, place.px_per_mm(np.array(block.origin))):
             continue
-        own = _like_marks(strokes, at, place, block, clear, [b for b in blocks if b.id != block.id])
-        if own.sum() >= LEAST_STROKES and _beside(at[own], block, clear).mean() > MOST_STRAY:
+        others = [b for b in blocks if b.id != block.id]
+        own = at[_like_marks(strokes, at, place, block, clear, others)]
+        banks = [block, *(b for b in others if interleaved(block, b))]
+        beside = np.all([_beside(own, bank, clear) for bank in banks], axis=0)
+        if len(own) >= LEAST_STROKES and beside.mean() > MOST_STRAY:
             found.append(block.id)
     return found
 

@@ -25,8 +25,9 @@ LEAD_SHARE = 0.02  # and the share of all that it explains
 LEAD_ALONE = 0.5  # or, where the two share most marks, the share of those that only one of them has
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
 COMPARED = 12_000  # marks looked at when ways round are compared: a few at the rim decide
-COLOURS_TRUER = 3.0  # times that the other way's colours are further from the layout's, summed squares of unit vectors
-COLOURS_APART = 0.01  # and by this much: about five degrees between two inks
+COLOURS_APART = 0.005  # of unit vectors: about four degrees between two inks, below which they are one colour
+COLOURS_FOLLOW, COLOURS_TRUER = 0.7, 0.6  # correlation with the layout's colours, and by how much it leads the other way's
+RIVALS_TRIED = 8  # other ways of each kind that are compared as they lie
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
 
 
@@ -48,7 +49,8 @@ def right_way_round(at: Locator, best: Found, candidates: list[Candidate]) -> Fo
     others = [way for way in ways[1:] if _apart(at, top.registration, way.registration)]
     if top.fit.there < FOUND_FROM or not others:  # no sheet, either way round; or but one way
         return top
-    return top if _leads(at, top, others[0]) else _decided(at, top, others[0], full)
+    sure = _leads(at, top, others[0]) and not _truer(others[0], top, full)
+    return top if sure else _decided(at, top, others[0], full)
 
 
 def _turned(at: Locator, best: Found, candidates: list[Candidate]) -> list[Found]:
@@ -60,16 +62,17 @@ def _turned(at: Locator, best: Found, candidates: list[Candidate]) -> list[Found
 
 
 def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
-    """The better of two ways round that fit about alike: by their rows' ends, else by the other backing's traces."""
+    """The better of two ways round that fit about alike: by their rows' ends, their colours, the other backing's traces."""
     ways = []
     for way in (top, other):
         ended = at.ends_right(way)
         ways.append(Found(ended, _with_fills(at, full, ended), way.lean, way.distance))
     top, other = sorted(ways, key=lambda way: -way.fit.explained)
-    if _leads(at, top, other):
+    leads, truer, falser = _leads(at, top, other), _truer(top, other, full), _truer(other, top, full)
+    if truer or (leads and not falser):
         return top
-    if _truer(top, other, full) or _truer(other, top, full):
-        return top if _truer(top, other, full) else other
+    if falser and not leads:
+        return other
     mine, others = (trace(at.map.small, way.registration.to_photo, at.layout, at.backing) for way in (top, other))
     if clearer(mine, others) or clearer(others, mine):
         return top if mine > others else other
@@ -80,22 +83,22 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
 
 
 def _truer(one: Found, other: Found, full: Judge) -> bool:
-    """Whether one way's colours differ among each other as the layout's do, and the other's clearly not."""
+    """Whether one way's colours differ among each other as the layout's do, and the other's clearly less so."""
     seen = (np.linalg.norm(one.fit.colours, axis=1) > 0) & (np.linalg.norm(other.fit.colours, axis=1) > 0)
-    if seen.sum() < 2:
-        return False
-    off = [way.fit.colours[seen] - full.plan.hints[seen] for way in (one, other)]
     # What all blocks share is the lamp's colour, or hints that are all a little wrong.
-    mine, others = (float(((part - part.mean(axis=0)) ** 2).sum()) for part in off)
-    return others > mine * COLOURS_TRUER + COLOURS_APART
+    hints = full.plan.hints[seen] - full.plan.hints[seen].mean(axis=0) if seen.any() else np.zeros((0, 3))
+    alike = []
+    for way in (one, other):
+        own = way.fit.colours[seen] - way.fit.colours[seen].mean(axis=0) if seen.any() else hints
+        size = float(np.linalg.norm(own) * np.linalg.norm(hints))
+        alike.append(float((own * hints).sum()) / size if size > COLOURS_APART else 0.0)
+    return alike[0] > COLOURS_FOLLOW and alike[0] - alike[1] > COLOURS_TRUER
 
 
 def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
     """The pattern laid onto its own picture in the other ways that it nearly fits, each refined."""
-    grid = grid_over(at.layout.size, 9)
     ways = []
-    for turn, shift in _rivals(at, found.fit):
-        laid = through(found.registration.to_photo(turn * grid + shift), grid, at.layout.size)
+    for laid in _likeliest(at, found):
         settled, fit = at.settled(laid, found.fit)
         # As it lies, too: a place must not lead another only because it was laid more finely.
         ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.distance))
@@ -104,6 +107,23 @@ def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
             settled, _ = at.settled(at.followed(found.distance, settled))
             ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.distance))
     return ways
+
+
+def _likeliest(at: Locator, found: Found) -> list[Registration]:
+    """The ways to lay the pattern onto its own picture that explain most as they lie: turned ones, and ones moved on."""
+    grid = grid_over(at.layout.size, 9)
+    likeliest: list[Registration] = []
+    for turn in (-1.0, 1.0):
+        laid = [through(found.registration.to_photo(turn * grid + s), grid, at.layout.size) for t, s in _rivals(at, found.fit) if t == turn]  # fmt: skip
+        if len(laid) > RIVALS_REFINED:
+            laid.sort(key=lambda way: -at.judge(way.to_photo).explained)
+        likeliest += laid[:RIVALS_REFINED]
+    return likeliest
+
+
+def other_blocks(at: Locator, found: Found) -> Found:
+    """The place, or another that explains more, where what printed is laid onto other blocks: some may be absent."""
+    return max([found, *_laid_onto_itself(at, found, at.judge)], key=lambda way: way.fit.explained)
 
 
 def _with_fills(at: Locator, full: Judge, registration: Registration) -> Fit:
@@ -143,8 +163,8 @@ def _rivals(at: Locator, fit: Fit) -> list[tuple[float, Floats]]:
                 landed = np.abs((turn * shown + shift)[:, None] - middles[None]) < reach
                 ranked.append((int(landed.all(axis=2).any(axis=1).sum()), turn, -turn * shift))
     ranked.sort(key=lambda way: -way[0])
-    turned = [way for way in ranked if way[1] < 0][:RIVALS_REFINED]
-    moved_on = [way for way in ranked if way[1] > 0 and way[0] >= 0.5 * len(shown)][:RIVALS_REFINED]
+    turned = [way for way in ranked if way[1] < 0][:RIVALS_TRIED]
+    moved_on = [way for way in ranked if way[1] > 0 and way[0] >= 0.5 * len(shown)][:RIVALS_TRIED]
     return [(turn, shift) for _, turn, shift in turned + moved_on]
 
 
