@@ -55,6 +55,7 @@ FOUND_AGAIN = (
 BEYOND_HAND = 1.1  # times as far from the middle as the corners set by hand, within which strokes are looked for
 HAND_TRUSTED = 0.025  # of the diagonal by which corners set by hand may be off
 SAME_PLACE = 0.015  # of the pattern's diagonal by which one place may differ from itself
+LIKELIEST = 3  # candidates of a search that are followed from where they lie as well as from where alignment took them
 MOST_LIKELY = 3  # places whose blocks are laid onto others where none is clearly it
 HALF_FOUND, WELL_FOUND = 0.25, 0.85  # between them a place is laid onto the strokes a second time
 FOUND_FROM = 0.42  # share explained of the blocks that show ink, below which nothing on the photo is the sheet
@@ -76,6 +77,11 @@ class Found:
     lean: Lean
     distance: Singles
     again: bool = False
+
+    @property
+    def worth(self) -> float:
+        """For comparing looks: marks explained, and the less the fewer of those that should be there."""
+        return self.fit.explained * self.fit.there
 
     @property
     def clear(self) -> bool:
@@ -244,18 +250,22 @@ class Locator:
 
     def _best(self, candidates: list[Candidate], best: Found | None) -> Found | None:
         """The best of the candidates once refined; stops at one that is clearly it."""
-        for candidate in candidates:
-            found = self.refined(candidate)
+        for number, candidate in enumerate(candidates):
+            found = self.refined(candidate, thorough=number < LIKELIEST)
             self.tried.append(found)
             again = best is not None and found.same(best)
             if best is None or found.fit.explained > best.fit.explained:
                 best = found
-            place = best.registration.to_photo
-            if again and not self._aside(place, self.ends_at(place), MOST_BEYOND / 2):
-                best = replace(best, again=True)
+            if again:
+                best = self.confirmed(best)
             if best.clear:
                 break
         return best
+
+    def confirmed(self, found: Found) -> Found:
+        """A place that was led to twice, and so believed with fewer marks; not where ink stands one step beside a block."""
+        place = found.registration.to_photo
+        return found if self._aside(place, self.ends_at(place), MOST_BEYOND / 2) else replace(found, again=True)
 
     def likely(self, best: Found) -> list[Found]:
         """The best place and others that what printed may have led to: blocks too few or too near by, but well laid."""
@@ -266,7 +276,7 @@ class Locator:
         return kept
 
     def refined(self, candidate: Candidate, *, thorough: bool = True) -> Found:
-        """The candidate laid onto the strokes, by alignment where its picture is like the pattern's, and straight."""
+        """The candidate laid onto the strokes: by alignment where its picture is like the pattern's; `thorough`: straight too."""
         lines = self.strokes.drawn(self._like_marks(candidate))
         aligned = align(lines, candidate.homography, self.marks, self.layout)
         starts = [candidate.homography]
@@ -275,30 +285,27 @@ class Locator:
             starts.insert(0, aligned[1])
         distance = distance_to(lines)
         found: Found | None = None
-        for start in starts:
-            found = self._better(
-                found, candidate.lean, distance, self.followed(distance, rigid(start, self.layout.size))
-            )
-            if found.fit.there >= (
-                WELL_FOUND if thorough else HALF_FOUND
-            ):  # else blurred pictures may have misled: straight from the candidate
-                return found
+        for start in starts if thorough else starts[:1]:  # blurred pictures may mislead: straight from the candidate, too
+            place = self.followed(distance, rigid(start, self.layout.size))
+            found = self._better(found, candidate.lean, distance, place)
+            if found.fit.there >= WELL_FOUND:
+                break
         assert found is not None  # there is a start
-        if found.fit.there < HALF_FOUND or not thorough:
-            return found
-        # Half right: from the part that lies best outwards, then strokes are picked again, and all of it once more.
-        seed = best_followed(distance, found.registration, self.marks)
+        return self._polished(found) if HALF_FOUND <= found.fit.there < WELL_FOUND else found
+
+    def _polished(self, found: Found) -> Found:
+        """A half right place followed from the part that lies best, then onto strokes picked again, where that is better."""
+        seed = best_followed(found.distance, found.registration, self.marks)
         if seed is not None:
-            found = self._better(found, candidate.lean, distance, self.followed(distance, found.registration, seed))
-        again = Candidate(candidate.score, homography_of(found.registration), candidate.lean)
+            place = self.followed(found.distance, found.registration, seed)
+            found = self._better(found, found.lean, found.distance, place)
+        again = Candidate(1.0, homography_of(found.registration), found.lean)
         lines = self.strokes.drawn(self._like_marks(again))
         aligned = align(lines, again.homography, self.marks, self.layout)
         if aligned is None:
             return found
         distance = distance_to(lines)
-        return self._better(
-            found, candidate.lean, distance, self.followed(distance, rigid(aligned[1], self.layout.size))
-        )
+        return self._better(found, found.lean, distance, self.followed(distance, rigid(aligned[1], self.layout.size)))
 
     def _better(self, found: Found | None, lean: Lean, distance: Singles, place: Registration) -> Found:
         """The place found so far, or another that explains more once it is settled on whole lattice steps."""

@@ -5,11 +5,12 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout
-from dusky_sieve.core.reading.find import CLOSE, EFFORTS, Candidate, boxed
+from dusky_sieve.core.reading.find import CLOSE, EFFORTS, Candidate, Effort, boxed
 from dusky_sieve.core.reading.inkmap import CLOSER_PX, FINDING_PX, InkMap, ink_map
 from dusky_sieve.core.reading.locate import (
     FOUND_FROM,
     LEAST_MARKS,
+    SAME_PLACE,
     Found,
     Locator,
 )
@@ -35,45 +36,75 @@ LEAST_FOREIGN = 20  # strokes, below which they tell nothing
 MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
 
 
+class _Views:
+    """One photo's ink maps and locators, made as looks ask for them."""
+
+    def __init__(self, photo: Photo, layout: Layout, backing: Backing, file: str) -> None:
+        self.photo, self.layout, self.backing, self.file = photo, layout, backing, file
+        self.maps: dict[int, InkMap] = {}
+        self.places: dict[tuple[int, int], Locator] = {}
+        self.papers: list[Bytes | None] = [*papers_on(self.map(FINDING_PX).small, backing), None]
+        self.closer = min(max(photo.shape[:2]), CLOSER_PX) >= WORTH_CLOSER * FINDING_PX
+
+    def map(self, size: int) -> InkMap:
+        if size not in self.maps:
+            self.maps[size] = ink_map(self.photo, boxed(self.layout, self.backing)[0], self.backing, size)
+        return self.maps[size]
+
+    def locator(self, size: int, where: int) -> Locator | None:
+        """The locator on a patch of paper (its number, or ANYWHERE); None where it would tell nothing new."""
+        last = len(self.papers) - 1  # its number is that of no paper at all
+        if (size != FINDING_PX and not self.closer) or (where > 0 and where >= last) or (where < 0 and last == 0):
+            return None
+        if (size, where) not in self.places:
+            seen, paper = self.map(size), self.papers[where]
+            within = paper if paper is None or size == FINDING_PX else enlarged(paper, seen.ink)
+            self.places[size, where] = Locator(
+                self.photo, self.layout, self.backing, self.file, seen=seen, within=within
+            )
+        return self.places[size, where]
+
+
 def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tuple[Registration, Locator]:
     """Where the sheet lies on the photo, good to a pixel or two of the ink map, and the locator that found it.
 
     Looked for at a small size first, which is quick and finds most; closer where that finds nothing clearly. Raises
     SheetNotFound where no place fits, where two different ones fit equally, or where it is another sheet.
     """
-    maps: dict[int, InkMap] = {FINDING_PX: ink_map(photo, boxed(layout, backing)[0], backing)}
-    papers: list[Bytes | None] = [*papers_on(maps[FINDING_PX].small, backing), None]
-    places: dict[tuple[int, int], Locator] = {}
+    views = _Views(photo, layout, backing, file)
     chosen: Look | None = None
-    closer = min(max(photo.shape[:2]), CLOSER_PX) >= WORTH_CLOSER * FINDING_PX
     for size, effort, where in LOOKS:
-        if (
-            (size != FINDING_PX and not closer)
-            or (where != 0 and where >= len(papers) - 1)
-            or (where < 0 and len(papers) == 1)
-        ):
+        at = views.locator(size, where)
+        if at is None:
             continue
-        if size not in maps:
-            maps[size] = ink_map(photo, boxed(layout, backing)[0], backing, size)
-        if (size, where) not in places:
-            paper = papers[where]
-            within = paper if paper is None or size == FINDING_PX else enlarged(paper, maps[size].ink)
-            places[size, where] = Locator(photo, layout, backing, file, seen=maps[size], within=within)
-        at = places[size, where]
-        best, candidates = at.search(effort)
-        if best is not None and not best.clear and best.fit.there > HOPELESS and best.fit.explained >= LEAST_MARKS:
-            best = max((other_blocks(at, way) for way in at.likely(best)), key=lambda way: way.fit.explained)
-        if chosen is None or _there(best) > _there(chosen[0]):
-            chosen = best, candidates, at
-        if chosen[0] is not None and chosen[0].clear:
+        look = _look(at, effort, chosen)
+        if chosen is None or _worth(look[0]) > _worth(chosen[0]) or _clear(look):
+            chosen = look
+        if _clear(chosen):
             break
     assert chosen is not None  # there is a first look
     best, candidates, at = chosen
     return _checked(at, best, candidates), at
 
 
-def _there(found: Found | None) -> float:
-    return found.fit.there if found is not None else 0.0
+def _look(at: Locator, effort: Effort, before: Look | None) -> Look:
+    """What one look finds: searched, blocks that printed laid onto others, and believed sooner where led to before."""
+    best, candidates = at.search(effort)
+    if best is not None and not best.clear and best.fit.there > HOPELESS and best.fit.explained >= LEAST_MARKS:
+        best = max((other_blocks(at, way) for way in at.likely(best)), key=lambda way: way.fit.explained)
+    if best is not None and before is not None and before[0] is not None:
+        earlier = before[2].whole_sheet(before[0].registration)
+        if at.whole_sheet(best.registration).apart(earlier) < SAME_PLACE:
+            best = at.confirmed(best)
+    return best, candidates, at
+
+
+def _clear(look: Look) -> bool:
+    return look[0] is not None and look[0].clear
+
+
+def _worth(found: Found | None) -> float:
+    return found.worth if found is not None else 0.0
 
 
 def _checked(at: Locator, best: Found | None, candidates: list[Candidate]) -> Registration:

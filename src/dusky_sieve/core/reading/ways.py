@@ -26,7 +26,10 @@ LEAD_ALONE = 0.5  # or, where the two share most marks, the share of those that 
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
 COMPARED = 12_000  # marks looked at when ways round are compared: a few at the rim decide
 COLOURS_APART = 0.005  # of unit vectors: about four degrees between two inks, below which they are one colour
-COLOURS_FOLLOW, COLOURS_TRUER = 0.7, 0.6  # correlation with the layout's colours, and by how much it leads the other way's
+COLOURS_FOLLOW, COLOURS_TRUER = (
+    0.7,
+    0.6,
+)  # correlation with the layout's colours, and by how much it leads the other way's
 RIVALS_TRIED = 8  # other ways of each kind that are compared as they lie
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
 
