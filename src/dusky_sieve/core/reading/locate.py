@@ -179,19 +179,16 @@ class Locator:
         whole = {b.id: b for b in self.whole.blocks if isinstance(b, MarksBlock)}
         return [whole[b.id] for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]
 
-    def stray(self, registration: Registration) -> list[str]:
+    def stray(self, registration: Registration, printing: list[MarksBlock]) -> list[str]:
         """Blocks beside whose lattice many strokes stand, as a registration of the whole sheet on the photo lays it."""
         small = shrunk(self.map.factor) @ registration.homography
         whole = {b.id: b for b in self.whole.blocks if isinstance(b, MarksBlock)}
         on_map = Registration(small, registration.warp, registration.size, registration.origin)
-        return stray_blocks(self.strokes, on_map, [whole[b.id] for b in self.blocks])
+        return stray_blocks(self.strokes, on_map, [whole[b.id] for b in self.blocks], {b.id for b in printing})
 
-    def misplaced(self, registration: Registration, ends: Ends, by_hand: bool) -> bool:
-        """Whether ink stands one lattice step beside a block, or the rows' ends about it would fit better further along.
-
-        Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns.
-        """
-        return self._aside(self._on_map(registration), ends, MOST_BEYOND) or not (by_hand or ends.told)
+    def misplaced(self, registration: Registration, ends: Ends) -> bool:
+        """Whether ink stands one lattice step beside a block, or the rows' ends about it would fit better further along."""
+        return self._aside(self._on_map(registration), ends, MOST_BEYOND)
 
     def _aside(self, place: Place, ends: Ends, most: float) -> bool:
         beyond = self.judge.beyond(place, self.blocks, self.layout)

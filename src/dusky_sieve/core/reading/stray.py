@@ -16,25 +16,32 @@ Floats = NDArray[np.float64]
 
 LIKE_LONG, LIKE_WIDE = (0.55, 1.6), 0.5  # of a mark's length, and of that across: what may be one of a block's marks
 OFF = 0.3  # of a column or of the clear height, beyond which a stroke is beside the lattice
+LEAST_CLEAR_PX = 6.0  # of the map: where rows are closer, a stroke's middle does not tell which it belongs to
 LEAST_STROKES = 6  # of a block, below which chance puts them aside
+LEAST_OF_SILENT = 0.15  # strokes for each nozzle of a block that seems to print nothing, from which something does
 MOST_STRAY = 0.35  # of them: nozzles that throw so far askew are few
 
 
-def stray_blocks(strokes: Strokes, place: Registration, blocks: list[MarksBlock]) -> list[str]:
-    """The blocks (ids) that many strokes like their marks stand beside the lattice of.
+def stray_blocks(strokes: Strokes, place: Registration, blocks: list[MarksBlock], printing: set[str]) -> list[str]:
+    """The blocks (ids) that many strokes like their marks stand beside the lattice of, or in that seem to print nothing.
 
     strokes : in pixels of the map that `place` leads to, from sheet mm. Blocks whose marks touch are left out.
     """
     at = _on_sheet(place, strokes.centre)
     found = []
     for block, clear in zip(blocks, clear_heights(blocks), strict=True):
-        if narrow(block, place.px_per_mm(np.array(block.origin))):
+        scale = place.px_per_mm(np.array(block.origin))
+        if narrow(block, scale):
             continue
         others = [b for b in blocks if b.id != block.id]
         own = at[_like_marks(strokes, at, place, block, clear, others)]
         banks = [block, *(b for b in others if interleaved(block, b))]
         beside = np.all([_beside(own, bank, clear) for bank in banks], axis=0)
-        if len(own) >= LEAST_STROKES and beside.mean() > MOST_STRAY:
+        if not any(bank.id in printing for bank in banks):
+            stray = len(own) > LEAST_OF_SILENT * block.nozzles
+        else:
+            stray = clear * scale >= LEAST_CLEAR_PX and beside.mean() > MOST_STRAY
+        if len(own) >= LEAST_STROKES and stray:
             found.append(block.id)
     return found
 
