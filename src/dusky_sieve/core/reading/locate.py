@@ -38,7 +38,7 @@ from dusky_sieve.core.reading.registration import (
 )
 from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
 from dusky_sieve.core.reading.square import slack_of, squared
-from dusky_sieve.core.reading.stray import stray_blocks
+from dusky_sieve.core.reading.stray import on_lattice, stray_blocks
 from dusky_sieve.core.reading.tilt import Lean, leans
 
 Floats = NDArray[np.float64]
@@ -185,6 +185,10 @@ class Locator:
         whole = {b.id: b for b in self.whole.blocks if isinstance(b, MarksBlock)}
         on_map = Registration(small, registration.warp, registration.size, registration.origin)
         return stray_blocks(self.strokes, on_map, [whole[b.id] for b in self.blocks], {b.id for b in printing})
+
+    def on_lattice(self, found: Found) -> bool:
+        """Whether strokes stand on a place's lattice as they would not by chance, though many of its marks are missing."""
+        return on_lattice(self.strokes, found.registration, self.blocks)
 
     def misplaced(self, registration: Registration, ends: Ends) -> bool:
         """Whether ink stands one lattice step beside a block, or the rows' ends about it would fit better further along."""

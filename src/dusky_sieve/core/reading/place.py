@@ -110,7 +110,7 @@ def _worth(found: Found | None) -> float:
 def _checked(at: Locator, best: Found | None, candidates: list[Candidate]) -> Registration:
     if best is not None and best.fit.explained >= LEAST_MARKS and best.fit.there > HOPELESS:
         best = right_way_round(at, best, candidates)
-    if best is None or best.fit.there < FOUND_FROM or best.fit.explained < LEAST_MARKS:
+    if best is None or best.fit.explained < LEAST_MARKS or not (best.fit.there >= FOUND_FROM or at.on_lattice(best)):
         raise SheetNotFound(f"{at.file}: no sheet of the layout “{at.layout.name}” was found. {remedy(at.map.small)}")
     _refuse_another_sheet(at, best)
     return at.whole_sheet(at.ends_right(best))

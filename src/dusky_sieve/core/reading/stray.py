@@ -4,6 +4,8 @@ A lattice that is a row off at one end of a block and right at the other fits no
 be a confident reading of the wrong thing, whatever explains the rest of the sheet.
 """
 
+from collections.abc import Iterator
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -19,6 +21,7 @@ OFF = 0.3  # of a column or of the clear height, beyond which a stroke is beside
 LEAST_CLEAR_PX = 6.0  # of the map: where rows are closer, a stroke's middle does not tell which it belongs to
 LEAST_STROKES = 6  # of a block, below which chance puts them aside
 LEAST_OF_SILENT = 0.15  # strokes for each nozzle of a block that seems to print nothing, from which something does
+NO_ACCIDENT, FEW_BESIDE = 40, 0.15  # strokes, and the share of them that may stand beside; by chance half of them do
 MOST_STRAY = 0.35  # of them: nozzles that throw so far askew are few
 
 
@@ -27,23 +30,41 @@ def stray_blocks(strokes: Strokes, place: Registration, blocks: list[MarksBlock]
 
     strokes : in pixels of the map that `place` leads to, from sheet mm. Blocks whose marks touch are left out.
     """
-    at = _on_sheet(place, strokes.centre)
     found = []
-    for block, clear in zip(blocks, clear_heights(blocks), strict=True):
+    for block, clear_px, beside in _about(strokes, place, blocks):
+        banks = [block, *(b for b in blocks if b.id != block.id and interleaved(block, b))]
+        if any(bank.id in printing for bank in banks):
+            stray = clear_px >= LEAST_CLEAR_PX and beside.mean() > MOST_STRAY
+        else:
+            stray = len(beside) > LEAST_OF_SILENT * block.nozzles
+        if stray:
+            found.append(block.id)
+    return found
+
+
+def on_lattice(strokes: Strokes, place: Registration, blocks: list[MarksBlock]) -> bool:
+    """Whether so many strokes stand on the lattice, and so few beside it, that it is no accident, however few they are."""
+    parts = [beside for _, clear_px, beside in _about(strokes, place, blocks) if clear_px >= LEAST_CLEAR_PX]
+    beside = np.concatenate(parts) if parts else np.zeros(0, bool)
+    return len(beside) >= NO_ACCIDENT and bool(beside.mean() < FEW_BESIDE)
+
+
+def _about(
+    strokes: Strokes, place: Registration, blocks: list[MarksBlock]
+) -> Iterator[tuple[MarksBlock, float, NDArray[np.bool_]]]:
+    """Each block with enough strokes like its marks about it, its clear height in pixels, and which stand beside its lattice."""
+    at = _on_sheet(place, strokes.centre)
+    heights = dict(zip((b.id for b in blocks), clear_heights(blocks), strict=True))
+    for block in blocks:
         scale = place.px_per_mm(np.array(block.origin))
         if narrow(block, scale):
             continue
         others = [b for b in blocks if b.id != block.id]
-        own = at[_like_marks(strokes, at, place, block, clear, others)]
+        own = at[_like_marks(strokes, at, place, block, heights[block.id], others)]
         banks = [block, *(b for b in others if interleaved(block, b))]
-        beside = np.all([_beside(own, bank, clear) for bank in banks], axis=0)
-        if not any(bank.id in printing for bank in banks):
-            stray = len(own) > LEAST_OF_SILENT * block.nozzles
-        else:
-            stray = clear * scale >= LEAST_CLEAR_PX and beside.mean() > MOST_STRAY
-        if len(own) >= LEAST_STROKES and stray:
-            found.append(block.id)
-    return found
+        if len(own) >= LEAST_STROKES:
+            beside = np.all([_beside(own, bank, heights[block.id]) for bank in banks], axis=0)
+            yield block, heights[block.id] * scale, beside
 
 
 def _on_sheet(place: Registration, points: Floats) -> Floats:
