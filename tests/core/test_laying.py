@@ -290,5 +290,7 @@ def test_strokes_beside_a_blocks_lattice_put_that_block_in_doubt():
     place = rigid(np.diag([20.0, 20.0, 1.0]), layout.size)
     stretched = rigid(np.array([[20.0, 0, 0], [0, 20.0, 0], [0.0007, 0, 1]]) @ np.eye(3), layout.size)
     assert stray_blocks(strokes, place, blocks, {"b0", "b1"}) == []
-    assert stray_blocks(strokes, place, blocks, {"b0"}) == ["b1"]  # it seems to print nothing, and yet strokes are there
+    assert stray_blocks(strokes, place, blocks, {"b0"}) == [
+        "b1"
+    ]  # it seems to print nothing, and yet strokes are there
     assert "b1" in stray_blocks(strokes, stretched, blocks, {"b0", "b1"})

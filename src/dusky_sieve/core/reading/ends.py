@@ -21,7 +21,6 @@ FURTHEST, FINE = 2.5, 0.125  # columns by which rows are slid, and in what steps
 TILTS = np.linspace(-1.75, 1.75, 15)  # columns by which the slip may differ between the sheet's middle and its rim
 BETTER = 0.1  # share of an end's ink by which a slip must set the ends better than none
 LEAST_TOLD = 0.5  # of the ends' ink: right places of sheets half missing reach 0.6, wrong ones 0.45
-MOST_UNTOLD = 0.35  # of all rows: where so many ends say nothing, the others are too few to lay the sheet by
 LEAST_FIT = 0.4  # share of the ends' ink: where fewer ends printed they say nothing
 STEEPEST = 0.5  # columns: a slip that differs by less over the sheet, or from none, is what fitting finds by itself
 SPLIT_FROM = 4  # rows from which upper and lower ones are asked apart
@@ -74,18 +73,10 @@ class Ends:
     block: tuple[str, ...]
     side: tuple[int, ...]
 
-    def untold(self) -> list[str]:
-        """Blocks of which too few ends printed, where they are, to tell whole columns; none where gaps tell them anyway.
-
-        All of them where that holds for most of what has ends.
-        """
-        names = list(dict.fromkeys(self.block))
-        here = int(np.argmin(np.abs(self.slides))) if len(self.table) else 0
-        own = {name: np.array([other == name for other in self.block]) for name in names}
-        fit = {name: float(np.average(self.table[rows, here], weights=self.weight[rows])) for name, rows in own.items()}
-        untold = [name for name in names if fit[name] <= LEAST_TOLD]
-        share = sum(float(self.weight[own[name]].sum()) for name in untold)
-        return names if share > MOST_UNTOLD else untold
+    @property
+    def told(self) -> bool:
+        """Whether enough ends printed, where they are, to tell whole columns; True where gaps tell them anyway."""
+        return not len(self.table) or float(self.score(np.zeros((3, 1)))[0]) > LEAST_TOLD
 
     def aside(self) -> list[str]:
         """Blocks whose rows' ends, the left and the right ones together, fit clearly better some whole columns aside."""

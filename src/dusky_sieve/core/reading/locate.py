@@ -120,7 +120,7 @@ class Locator:
         self.tried: list[Found] = []
         self.liked = 0.0  # best correlation that any candidate reached; far worse ones are not followed
         self.judge = Judge(self.map, probes(layout, backing), backing)
-        self.glance = Judge(self.map, probes(layout, backing, GLANCED), backing, self.judge.near, spots=1)
+        self.glance = Judge(self.map, probes(layout, backing, GLANCED, rims=True), backing, self.judge.near, spots=1)
         self.blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
         self.block_of = np.repeat(np.arange(len(self.blocks)), [b.nozzles for b in self.blocks])
         steps = np.array([b.column_pitch if b.columns > 1 else (1.0, 0.0) for b in self.blocks])
@@ -190,13 +190,16 @@ class Locator:
         """Whether strokes stand on a place's lattice as they would not by chance, though many of its marks are missing."""
         return on_lattice(self.strokes, found.registration, self.blocks)
 
-    def misplaced(self, registration: Registration, ends: Ends) -> bool:
-        """Whether ink stands one lattice step beside a block, or the rows' ends about it would fit better further along."""
-        return self._aside(self._on_map(registration), ends, MOST_BEYOND)
+    def misplaced(self, registration: Registration, ends: Ends, by_hand: bool) -> bool:
+        """Whether ink stands one lattice step beside a block, or the rows' ends about it would fit better further along.
+
+        Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns.
+        """
+        return self._aside(self._on_map(registration), ends, MOST_BEYOND) or not (by_hand or ends.told)
 
     def _aside(self, place: Place, ends: Ends, most: float) -> bool:
         beyond = self.judge.beyond(place, self.blocks, self.layout)
-        return bool(beyond.max() > most) or find_slip(ends).moves
+        return beyond > most or find_slip(ends).moves
 
     def _on_map(self, registration: Registration) -> Place:
         """From the marks' box to the ink map, by a registration of the whole sheet on the photo."""
@@ -286,7 +289,9 @@ class Locator:
             starts.insert(0, aligned[1])
         distance = distance_to(lines)
         found: Found | None = None
-        for start in starts if thorough else starts[:1]:  # blurred pictures may mislead: straight from the candidate, too
+        for start in (
+            starts if thorough else starts[:1]
+        ):  # blurred pictures may mislead: straight from the candidate, too
             place = self.followed(distance, rigid(start, self.layout.size))
             found = self._better(found, candidate.lean, distance, place)
             if found.fit.there >= WELL_FOUND:

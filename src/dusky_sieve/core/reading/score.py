@@ -65,17 +65,20 @@ class Fit:
     colours: Floats
 
 
-def probes(layout: Layout, backing: Backing, most: int = SAMPLED) -> Probes:
-    """Probing points of every block judged over `backing`, thinned to about `most` marks."""
+def probes(layout: Layout, backing: Backing, most: int = SAMPLED, *, rims: bool = False) -> Probes:
+    """Probing points of every block judged over `backing`, thinned to about `most` marks.
+
+    rims : the outermost marks and the bare places outside them stay, where they are not too many: whole lattice steps
+    show nowhere else.
+    """
     blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
     total = sum(b.nozzles for b in blocks)
     stride = max(1, total // most)
     points, along, index, mark = [], [], [], []
     for k, block in enumerate(blocks):
-        inside = thinned(mark_centres(block), stride)
-        bare = bare_places(block)
-        bare_free = ~_taken(bare, block, layout)
-        bare = thinned(bare[bare_free], stride)
+        inside, bare = mark_centres(block), bare_places(block)
+        bare = bare[~_taken(bare, block, layout)]
+        inside, bare = (v[_kept(_outermost(v, block) & rims, stride, most // len(blocks))] for v in (inside, bare))
         points += [inside, bare]
         gaps = np.abs((bare[:, None] - mark_centres(block)[None, : block.columns]) @ [1.0, 0.0]).min(axis=1) > 0.5 * block.mark[0]  # fmt: skip
         along += [np.full(len(inside), block.mark[0]), np.where(gaps, 0.0, block.mark[0])]
@@ -107,13 +110,28 @@ def _taken(points: Floats, block: MarksBlock, layout: Layout) -> NDArray[np.bool
     return taken
 
 
-def thinned(points: Floats, stride: int) -> Floats:
-    """One in `stride` of points (n, 2), strewn: at even steps an even number of columns would never show its last one."""
-    return points[thinned_by(stride, len(points))]
+def _outermost(points: Floats, block: MarksBlock) -> NDArray[np.bool_]:
+    """Which of a block's points (n, 2) mm are its first or last rows' or columns', or lie outside them."""
+    basis = np.array([block.column_pitch, block.row_pitch])
+    if abs(np.linalg.det(basis)) < 1e-9:
+        return np.zeros(len(points), bool)
+    cell = (points - block.origin) @ np.linalg.inv(basis)
+    last = np.array([min(block.columns, block.nozzles), -(-block.nozzles // block.columns)]) - 1
+    return np.asarray(((cell < 0.25) | (cell > last - 0.25))[:, last > 0].any(axis=1))
+
+
+def _kept(always: NDArray[np.bool_], stride: int, most: int) -> NDArray[np.int64]:
+    """Which of some points (n,) stay where one in `stride` does: those too that always should, unless more than `most`."""
+    some = thinned_by(stride, len(always))
+    rim = np.flatnonzero(always)
+    return np.union1d(some, rim) if len(rim) <= most else some
 
 
 def thinned_by(stride: int, count: int) -> NDArray[np.int64]:
-    """Which of `count` things stay, (n,), where one in `stride` does."""
+    """Which of `count` things stay, (n,), where one in `stride` does, strewn.
+
+    At even steps an even number of columns would never show its last one.
+    """
     if stride == 1:
         return np.arange(count)
     return np.sort(np.random.default_rng(count).permutation(count)[: -(-count // stride)])
@@ -141,23 +159,24 @@ def bare_places(block: MarksBlock) -> Floats:
     return np.concatenate(parts)
 
 
-def beyond_sides(block: MarksBlock, layout: Layout) -> list[Floats]:
+def beyond_sides(block: MarksBlock, layout: Layout) -> dict[str, Floats]:
     """Points (n, 2) mm one lattice step beyond each of a block's sides, where no other block stands."""
     origin, column, row = np.array(block.origin), np.array(block.column_pitch), np.array(block.row_pitch)
     columns, rows = min(block.columns, block.nozzles), -(-block.nozzles // block.columns)
     full = block.nozzles // block.columns
     r, c = np.arange(full)[:, None], np.arange(columns)[:, None]
-    sides = [origin - column + r * row, origin + columns * column + r * row] if block.columns > 1 else []
+    sides: dict[str, Floats] = {}
+    if block.columns > 1:
+        sides |= {"left": origin - column + r * row, "right": origin + columns * column + r * row}
     if rows > 1:
-        sides += [origin + c * column - row, origin + c * column + rows * row]
+        sides |= {"top": origin + c * column - row, "bottom": origin + c * column + rows * row}
     boxes = np.array([extent(b) for b in layout.blocks if b.id != block.id]).reshape(-1, 4)
     half = 0.5 * block.mark[0]
-    free = []
-    for side in sides:
+    for name, side in sides.items():
         x, y = side[:, :1], side[:, 1:]
         taken = (x + half > boxes[:, 0] - 0.2) & (x - half < boxes[:, 2] + 0.2) & (y > boxes[:, 1] - 0.3) & (y < boxes[:, 3] + 0.3)  # fmt: skip
-        free.append(side[~taken.any(axis=1)])
-    return free
+        sides[name] = side[~taken.any(axis=1)]
+    return sides
 
 
 def hint_share(ink: str, backing: Backing) -> Floats:
@@ -258,27 +277,39 @@ class Judge:
         off = np.where(known, off - np.median(off[known]), 0.0)
         return np.asarray(np.exp(-0.5 * (np.clip(np.abs(off) - DEPTH_FREE, 0, None) / DEPTH_SPREAD) ** 2))
 
-    def beyond(self, place: Place, blocks: list[MarksBlock], layout: Layout) -> Floats:
-        """Ink one lattice step beyond each block's sides (blocks,), the worst side's mean as a share of a mark's.
+    def beyond(self, place: Place, blocks: list[MarksBlock], layout: Layout) -> float:
+        """Ink one lattice step beyond a block's sides, the worst side's mean as a share of a mark's.
 
-        A lattice laid one step aside prints there, and only there, where the sheet should be bare.
+        A lattice laid one step aside prints there, and only there, where the sheet should be bare. Sides of one or two
+        marks are taken together.
         """
-        fit = self(place)
-        worst = np.zeros(len(blocks))
-        h, w = self.near.shape
+        fit, worst = self(place), 0.0
+        short: dict[str, list[Floats]] = {}
         for k, block in enumerate(blocks):
             if not fit.printing[k]:
                 continue
-            for points in beyond_sides(block, layout):
+            for side, points in beyond_sides(block, layout).items():
                 # A frame or a word beside the pattern has ink half a row further on as well; marks have not.
-                inked = []
-                for spots in (points, points + np.array(block.row_pitch) / 2):
-                    at = np.rint(place(spots)).astype(np.int64)
-                    seen = (at >= 0).all(axis=1) & (at[:, 0] < w) & (at[:, 1] < h)
-                    got = (self.near[at[seen, 1], at[seen, 0]] - fit.low[k]) / (fit.high[k] - fit.low[k])
-                    inked.append(float(np.clip(got, 0, 1).mean()) if seen.sum() >= 3 else 0.0)
-                worst[k] = max(worst[k], inked[0] - inked[1])
-        return worst
+                on, off = (
+                    self._ink_of(place(points + part * np.array(block.row_pitch)), fit, k) for part in (0.0, 0.5)
+                )
+                more = (on - off)[np.isfinite(on - off)]
+                if len(points) < 3:
+                    short.setdefault(side, []).append(more)
+                elif len(more) >= 3:
+                    worst = max(worst, float(more.mean()))
+        pooled = [np.concatenate(parts) for parts in short.values()]
+        return max([worst, *(float(more.mean()) for more in pooled if len(more) >= 3)])
+
+    def _ink_of(self, spots: Floats, fit: Fit, k: int) -> Floats:
+        """Ink (n,) at map places (n, 2) as a share of a mark of block `k`; NaN off the map."""
+        h, w = self.near.shape
+        at = np.rint(np.clip(spots, -9.0, 99999.0)).astype(np.int64)
+        seen = (at >= 0).all(axis=1) & (at[:, 0] < w) & (at[:, 1] < h)
+        share = np.full(len(at), np.nan)
+        got = (self.near[at[seen, 1], at[seen, 0]] - fit.low[k]) / (fit.high[k] - fit.low[k])
+        share[seen] = np.clip(got, 0, 1)
+        return share
 
     def quick(self, place: Place, fit: Fit) -> float:
         """Marks less bare places with ink, by the ink levels of an earlier fit close by; comparable among itself."""

@@ -94,13 +94,10 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     stray = locator.stray(registration, printing)
     # Where one block lies wrongly, one that seems to print nothing may stand where nothing was looked for.
     silent = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
-    # Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns.
-    untold = set(ends.untold()) if photo.corners is None else set()
-    for name in {*ends.aside(), *stray, *silent, *untold}:
+    for name in {*ends.aside(), *stray, *silent}:
         doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
-    lost = bool(untold) and untold >= {b.id for b in printing}
-    lost |= aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
-    if locator.misplaced(registration, ends) or lost:
+    lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
+    if locator.misplaced(registration, ends, photo.corners is not None) or lost:
         raise SheetNotFound(
             f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{layout.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."

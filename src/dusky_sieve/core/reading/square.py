@@ -13,7 +13,7 @@ from dusky_sieve.core.reading.tilt import FOCAL_SHARE
 
 Floats = NDArray[np.float64]
 
-MOST_POINTS = 300
+LEAST_POINTS, MOST_POINTS = 12, 300
 ROUNDS = 8  # of Gauss-Newton, at most
 STILL_PX = 0.03  # a round that moves no point further is the last
 # Weight of a point along its row against across it, where gaps show and alignment saw them; where they do not, the fewer
@@ -82,6 +82,8 @@ def squared(
     slack : see slack_of.
     Gauss-Newton on distances across rows, with usual phones and usual sheets as the prior of lens and curl.
     """
+    if len(points) < LEAST_POINTS:
+        return registration
     stride = -(-len(points) // MOST_POINTS)
     points, along = points[::stride], along[::stride]
     aim = registration.to_photo(points)
