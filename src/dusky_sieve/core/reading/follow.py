@@ -42,6 +42,7 @@ MOST_ROWS = 48
 LEAST_LEVEL = 6.0  # of 255: ink of a row that hardly prints
 SLIDES = ((0.45, 1, 6), (0.3, 2, 5), (0.16, 3, 5))  # blur in column steps, degree, iterations
 TOUCHING_PX, TOUCHING_SHARE = 2.5, 0.15  # of a map pixel, of a column: gaps narrower than these hardly show
+END = 2.0  # columns from a row's first and last mark that count as its ends
 BEYOND = 1.3  # column steps looked at beyond a row's ends
 
 
@@ -136,7 +137,8 @@ class _Rows:
 
 def slide(ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Layout) -> Registration:
     """Registration moved along travel, by the brightness along each row of the printing blocks."""
-    parts = [_rows_of(block, layout, len(blocks)) for block in blocks]
+    ends_only = touching(blocks, start.px_per_mm(np.array(start.size) / 2))
+    parts = [_rows_of(block, layout, len(blocks), ends_only) for block in blocks]
     points = np.concatenate([p.places.reshape(-1, 2) for p in parts])
     cuts = np.cumsum([p.wanted.size for p in parts])[:-1]
     usable = np.concatenate([p.usable.ravel() for p in parts])
@@ -146,7 +148,7 @@ def slide(ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Lay
     rigid = Registration(start.homography, np.zeros_like(start.warp), start.size)
     base = start.displaced(points)
     rows = sum(len(p.wanted) for p in parts)
-    supple = 1 if touching(blocks, start.px_per_mm(np.array(start.size) / 2)) else 3
+    supple = 1 if ends_only else 3
     for blur, degree, rounds in SLIDES:
         count = DEGREES[min(degree, supple, 1 + int(rows > 12) + int(rows > 30))]
         terms = basis[:, :count].astype(np.float32)
@@ -180,7 +182,7 @@ def slide(ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Lay
     return Registration(start.homography, warp, start.size)
 
 
-def _rows_of(block: MarksBlock, layout: Layout, blocks: int) -> _Rows:
+def _rows_of(block: MarksBlock, layout: Layout, blocks: int, ends_only: bool) -> _Rows:
     column, row = np.array(block.column_pitch), np.array(block.row_pitch)
     count = -(-block.nozzles // block.columns)
     numbers = np.arange(0, count, max(1, count * blocks // MOST_ROWS))
@@ -191,6 +193,8 @@ def _rows_of(block: MarksBlock, layout: Layout, blocks: int) -> _Rows:
     along = np.abs(u - np.rint(u)) * abs(column[0] or 1.0) <= 0.5 * block.mark[0]
     wanted = along[None] & (np.rint(u) >= 0)[None] & (np.rint(u)[None] < length[:, None])
     usable = u[None] < length[:, None] + BEYOND - 0.5  # a short last row ends where its marks do
+    if ends_only:  # between them a row whose gaps do not show says nothing but where it was followed badly
+        usable &= (u[None] < END) | (u[None] > length[:, None] - 1 - END)
     x, y = places[..., 0], places[..., 1]
     for other in layout.blocks:
         if other.id != block.id and not interleaved(block, other):

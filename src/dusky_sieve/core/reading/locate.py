@@ -256,7 +256,8 @@ class Locator:
         """The best of the candidates once refined; stops at one that is clearly it."""
         for number, candidate in enumerate(candidates):
             found = self.refined(candidate, thorough=number < LIKELIEST)
-            self.tried.append(found)
+            if found.fit.there > HALF_FOUND:
+                self.tried = sorted([*self.tried, found], key=lambda way: -way.fit.there)[:MOST_LIKELY]
             again = best is not None and found.same(best)
             if best is None or found.fit.explained > best.fit.explained:
                 best = found
@@ -274,8 +275,8 @@ class Locator:
     def likely(self, best: Found) -> list[Found]:
         """The best place and others that what printed may have led to: blocks too few or too near by, but well laid."""
         kept = [best]
-        for found in sorted(self.tried, key=lambda way: -way.fit.there):
-            if found.fit.there > HALF_FOUND and len(kept) < MOST_LIKELY and not any(found.same(way) for way in kept):
+        for found in self.tried:
+            if len(kept) < MOST_LIKELY and not any(found.same(way) for way in kept):
                 kept.append(found)
         return kept
 
