@@ -2,8 +2,8 @@
 
 Marks are outlines or chains of drops drawn where a bent sheet's points fall on the sensor; paper is a cylinder, lens
 and hand have terms of their own, and the picture goes through a colour mosaic, tone mapping and a phone's sharpening.
-Layouts are of other shapes as well: rising steps, bricks, tall lists, unequal and interleaved blocks. Nothing in the
-reader may be tuned on it: what it reads here and not there shows where it has learnt a renderer and not the ink.
+Layouts are of other shapes as well: rising steps, bricks, tall lists, unequal and interleaved blocks. What fails here and
+not there shows where the reader has learnt a renderer and not the ink. Seeds from 200 on are held out of mending it.
 """
 
 import json

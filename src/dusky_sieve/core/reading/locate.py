@@ -326,8 +326,13 @@ class Locator:
     def followed(self, distance: Singles, start: Registration, seed: Floats | None = None) -> Registration:
         """The registration laid onto the strokes across travel, made one a camera could make, then laid along travel.
 
-        It grows from a `seed` (mm), else from the sheet's middle.
+        It grows from a `seed` (mm), else from the middle of what prints.
         """
+        shown = self.judge(start.to_photo).printing[self.block_of]
+        if not shown.any():
+            shown = np.ones(len(shown), bool)
+        if seed is None and not shown.all():
+            seed = np.asarray(np.median(self.marks.centres[shown], axis=0))
         away = away_from(self.marks.centres, seed).max(axis=1)
         frame = (self.map.ink.shape[0], self.map.ink.shape[1])
         scale = start.px_per_mm(np.array(self.layout.size) / 2)
@@ -336,7 +341,7 @@ class Locator:
         for plan in PLANS:
             followed = follow(distance, followed, self.marks, self.clear_mm, plan, seed)
             if (share := plan[-1][2]) < 1:  # a free curve swings where nothing was followed yet; a camera leads on
-                part = away < share * 1.05
+                part = shown & (away < share * 1.05)
                 followed = squared(followed, self.marks.centres[part], self.along[part], frame, rest=False, slack=slack)
         fit = self.judge(followed.to_photo)
         printing = [b for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]

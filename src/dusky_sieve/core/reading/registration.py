@@ -154,12 +154,13 @@ def tidied(registration: Registration, centres: Floats) -> Registration:
     return Registration(np.asarray(matrix / matrix[2, 2], np.float64), warp, registration.size, registration.origin)
 
 
-def through(places: Floats, points: Floats, size: tuple[float, float]) -> Registration:
-    """The registration that takes sheet points (n, 2) mm to photo places (n, 2): homography, the rest as a warp."""
+def through(places: Floats, points: Floats, size: tuple[float, float], degree: int = 4) -> Registration:
+    """The registration that takes sheet points (n, 2) mm to photo places (n, 2): homography, the rest as a warp of a degree."""
     matrix, _ = cv2.findHomography(points, places, 0)
     left = project(inverse(np.asarray(matrix, np.float64)), places) - points
     warp = np.zeros((len(TERMS), 2))
-    warp[:] = np.linalg.lstsq(warp_terms(points, size), left, rcond=None)[0]
+    count = DEGREES[degree]
+    warp[:count] = np.linalg.lstsq(warp_terms(points, size)[:, :count], left, rcond=None)[0]
     return Registration(np.asarray(matrix / matrix[2, 2]), warp, size)
 
 

@@ -30,6 +30,7 @@ COLOURS_FOLLOW, COLOURS_TRUER = (
     0.7,
     0.6,
 )  # correlation with the layout's colours, and by how much it leads the other way's
+EDGE_MM, LEAST_KNOWN = 0.5, 20  # beyond the pattern's box its place is not known; grid points that must lie in it
 RIVALS_TRIED = 8  # other ways of each kind that are compared as they lie
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
 
@@ -117,11 +118,21 @@ def _likeliest(at: Locator, found: Found) -> list[Registration]:
     grid = grid_over(at.layout.size, 9)
     likeliest: list[Registration] = []
     for turn in (-1.0, 1.0):
-        laid = [through(found.registration.to_photo(turn * grid + s), grid, at.layout.size) for t, s in _rivals(at, found.fit) if t == turn]  # fmt: skip
+        laid = [_laid(at, found, turn, s, grid) for t, s in _rivals(at, found.fit) if t == turn]
         if len(laid) > RIVALS_REFINED:
             laid.sort(key=lambda way: -at.judge(way.to_photo).explained)
         likeliest += laid[:RIVALS_REFINED]
     return likeliest
+
+
+def _laid(at: Locator, found: Found, turn: float, shift: Floats, grid: Floats) -> Registration:
+    """The pattern laid onto its own picture by a turn and a shift, from those points of it that were followed there."""
+    there = turn * grid + shift
+    known = np.all((there > -EDGE_MM) & (there < np.array(at.layout.size) + EDGE_MM), axis=1)
+    if known.sum() < LEAST_KNOWN:
+        known = np.ones(len(grid), np.bool_)
+    degree = 4 if known.all() else 2  # beyond what was followed a quartic swings
+    return through(found.registration.to_photo(there[known]), grid[known], at.layout.size, degree)
 
 
 def other_blocks(at: Locator, found: Found) -> Found:
