@@ -37,7 +37,7 @@ class Effort:
 
 
 # Most sheets are found in the first; each later one is for what the earlier ones did not clearly find.
-EFFORTS = (Effort(5, 0.2, False, 5, 12), Effort(8, 0.06, False, 4, 10), Effort(8, 0.06, True, 4, 14))
+EFFORTS = (Effort(5, 0.2, False, 5, 10), Effort(8, 0.06, False, 4, 8), Effort(8, 0.06, True, 4, 10))
 CLOSE = Effort(8, 0.06, False, 4, 8)  # on a larger map, where all takes longer
 
 
