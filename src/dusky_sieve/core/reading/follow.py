@@ -75,8 +75,8 @@ def follow(
 ) -> Registration:  # fmt: skip
     """Registration (sheet mm to ink map) moved across travel onto strokes, from the distance to them.
 
-    clear_mm : distance between strokes of neighbouring rows; sets how far a point may look. plan : what is done; seed : (2,) mm from where it grows,
-    else from the middle.
+    clear_mm : distance between strokes of neighbouring rows; sets how far a point may look. plan : what is done.
+    seed : (2,) mm from where it grows, else from the middle.
     """
     size = start.size
     cap = float(np.clip(FAR_SHARE * clear_mm * start.px_per_mm(np.array(size) / 2), 2.0, 40.0))

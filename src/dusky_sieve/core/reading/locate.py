@@ -290,9 +290,8 @@ class Locator:
             starts.insert(0, aligned[1])
         distance = distance_to(lines)
         found: Found | None = None
-        for start in (
-            starts if thorough else starts[:1]
-        ):  # blurred pictures may mislead: straight from the candidate, too
+        # Blurred pictures may mislead: straight from the candidate, too.
+        for start in starts if thorough else starts[:1]:
             place = self.followed(distance, rigid(start, self.layout.size))
             found = self._better(found, candidate.lean, distance, place)
             if found.fit.there >= WELL_FOUND:
