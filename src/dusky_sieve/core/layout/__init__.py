@@ -11,6 +11,7 @@ from dusky_sieve.core.layout.document import (
     extent,
 )
 from dusky_sieve.core.layout.lattice import (
+    cells_of,
     clear_height,
     clear_heights,
     clear_width,
@@ -21,7 +22,7 @@ from dusky_sieve.core.layout.lattice import (
     mark_centres,
 )
 
-__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "clear_height", "clear_heights", "clear_width", "extent", "ink_rgb", "interleaved", "lattice_middle", "lattice_steps", "mark_centres", "parse_layout"]  # fmt: skip
+__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "cells_of", "clear_height", "clear_heights", "clear_width", "extent", "ink_rgb", "interleaved", "lattice_middle", "lattice_steps", "mark_centres", "parse_layout"]  # fmt: skip
 
 
 def parse_layout(text: str | bytes, name: str = "layout") -> Layout:

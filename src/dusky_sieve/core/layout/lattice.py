@@ -80,6 +80,14 @@ def clear_width(block: MarksBlock) -> float:
     return nearest
 
 
+def cells_of(block: MarksBlock, points: Floats) -> Floats | None:
+    """Column and row (n, 2) of sheet points (n, 2) mm on a block's lattice, fractions kept; None where it has but one direction."""
+    basis = np.array([block.column_pitch, block.row_pitch])
+    if abs(np.linalg.det(basis)) < 1e-9:
+        return None
+    return np.asarray((points - block.origin) @ np.linalg.inv(basis))
+
+
 def lattice_middle(block: MarksBlock) -> Floats:
     """The point (2,) mm about which a block's lattice, its last row taken as full, is laid onto itself by half a turn."""
     columns, rows = min(block.columns, block.nozzles), -(-block.nozzles // block.columns)

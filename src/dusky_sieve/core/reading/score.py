@@ -12,6 +12,7 @@ from dusky_sieve.core.layout import (
     Layout,
     MarksBlock,
     SolidBlock,
+    cells_of,
     clear_width,
     extent,
     interleaved,
@@ -112,10 +113,9 @@ def _taken(points: Floats, block: MarksBlock, layout: Layout) -> NDArray[np.bool
 
 def _outermost(points: Floats, block: MarksBlock) -> NDArray[np.bool_]:
     """Which of a block's points (n, 2) mm are its first or last rows' or columns', or lie outside them."""
-    basis = np.array([block.column_pitch, block.row_pitch])
-    if abs(np.linalg.det(basis)) < 1e-9:
+    cell = cells_of(block, points)
+    if cell is None:
         return np.zeros(len(points), bool)
-    cell = (points - block.origin) @ np.linalg.inv(basis)
     last = np.array([min(block.columns, block.nozzles), -(-block.nozzles // block.columns)]) - 1
     return np.asarray(((cell < 0.25) | (cell > last - 0.25))[:, last > 0].any(axis=1))
 

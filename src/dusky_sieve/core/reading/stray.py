@@ -9,7 +9,7 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import MarksBlock, clear_heights, extent, interleaved
+from dusky_sieve.core.layout import MarksBlock, cells_of, clear_heights, extent, interleaved
 from dusky_sieve.core.reading.ends import narrow
 from dusky_sieve.core.reading.inkmap import Strokes
 from dusky_sieve.core.reading.registration import Registration, inverse, project
@@ -97,11 +97,10 @@ def _like_marks(strokes: Strokes, at: Floats, place: Registration, block: MarksB
 
 def _beside(at: Floats, block: MarksBlock, clear: float) -> NDArray[np.bool_]:
     """Which sheet points (n, 2) mm lie beside all of a block's lattice places."""
-    basis = np.array([block.column_pitch, block.row_pitch])
-    if abs(np.linalg.det(basis)) < 1e-9:
+    cell = cells_of(block, at)
+    if cell is None:
         return np.zeros(len(at), bool)
     rows, columns = -(-block.nozzles // block.columns), min(block.columns, block.nozzles)
-    cell = np.rint((at - block.origin) @ np.linalg.inv(basis))
-    cell = np.clip(cell, 0, [columns - 1, rows - 1])
-    off = np.abs(at - block.origin - cell @ basis)
+    nearest = np.clip(np.rint(cell), 0, [columns - 1, rows - 1])
+    off = np.abs((cell - nearest) @ np.array([block.column_pitch, block.row_pitch]))
     return np.asarray((off[:, 0] > OFF * abs(block.column_pitch[0] or 9.0)) | (off[:, 1] > OFF * clear))
