@@ -16,13 +16,13 @@ from dusky_sieve.core.layout.lattice import (
     clear_heights,
     clear_width,
     ink_rgb,
-    interleaved,
     lattice_middle,
     lattice_steps,
     mark_centres,
+    near_by,
 )
 
-__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "cells_of", "clear_height", "clear_heights", "clear_width", "extent", "ink_rgb", "interleaved", "lattice_middle", "lattice_steps", "mark_centres", "parse_layout"]  # fmt: skip
+__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "cells_of", "clear_height", "clear_heights", "clear_width", "extent", "ink_rgb", "lattice_middle", "lattice_steps", "mark_centres", "near_by", "parse_layout"]  # fmt: skip
 
 
 def parse_layout(text: str | bytes, name: str = "layout") -> Layout:

@@ -1,5 +1,6 @@
 """The layout of a check sheet as a document: where each nozzle's mark belongs when nothing is wrong."""
 
+from functools import lru_cache
 from typing import Annotated, Literal, Self
 
 from pydantic import AfterValidator, BaseModel, ConfigDict, Field, model_validator
@@ -121,6 +122,7 @@ class Layout(Frozen):
         return self
 
 
+@lru_cache(maxsize=1024)
 def extent(block: MarksBlock | SolidBlock) -> tuple[float, float, float, float]:
     """Left, top, right and bottom of a block's ink in mm."""
     x, y = block.origin

@@ -1,6 +1,8 @@
 """Numbers drawn from a layout: mark centres, nearest neighbours, ink colours as densities."""
 
+from collections.abc import Iterable, Sequence
 from functools import lru_cache
+from typing import TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -8,14 +10,18 @@ from numpy.typing import NDArray
 from dusky_sieve.core.layout.document import MarksBlock, SolidBlock, extent
 
 Floats = NDArray[np.float64]
+B = TypeVar("B", MarksBlock, MarksBlock | SolidBlock)
 
 
+@lru_cache(maxsize=256)
 def mark_centres(block: MarksBlock) -> Floats:
-    """Centres of a block's marks, (nozzles, 2) as (x, y) in mm, in the order of the marks."""
+    """Centres of a block's marks, (nozzles, 2) as (x, y) in mm, in the order of the marks; kept, and so not to be written to."""
     i = np.arange(block.nozzles)
     column, row = i % block.columns, i // block.columns
     steps = np.outer(column, block.column_pitch) + np.outer(row, block.row_pitch)
-    return np.asarray(steps + np.asarray(block.origin), dtype=np.float64)
+    centres = np.asarray(steps + np.asarray(block.origin), dtype=np.float64)
+    centres.setflags(write=False)
+    return centres
 
 
 @lru_cache(maxsize=512)
@@ -37,11 +43,14 @@ def clear_height(block: MarksBlock) -> float:
     return nearest
 
 
-def interleaved(one: MarksBlock, other: MarksBlock | SolidBlock) -> bool:
-    """Whether two blocks' boxes overlap: banks of which one stands between the other's rows."""
-    left, top, right, bottom = extent(one)
-    box = extent(other)
-    return box[0] < right and box[2] > left and box[1] < bottom and box[3] > top
+def near_by(box: Sequence[float], blocks: Iterable[B], reach: float = 0.0) -> list[B]:
+    """The blocks whose own box comes within `reach` mm of a box (left, top, right, bottom in mm).
+
+    Those within none of a block's own are the block itself and banks that stand between its rows.
+    """
+    left, top, right, bottom = box[0] - reach, box[1] - reach, box[2] + reach, box[3] + reach
+    boxes = ((block, extent(block)) for block in blocks)
+    return [block for block, b in boxes if b[0] < right and b[2] > left and b[1] < bottom and b[3] > top]
 
 
 SOME_MARKS = 200  # of a block, that are held against those of a block it is interleaved with
@@ -49,17 +58,15 @@ SOME_MARKS = 200  # of a block, that are held against those of a block it is int
 
 def clear_heights(blocks: list[MarksBlock]) -> list[float]:
     """The clear height (mm) of each block among all that are judged together: banks may stand between each other's rows."""
-    boxes = np.array([extent(b) for b in blocks]).reshape(-1, 4)
     heights = []
-    for k, block in enumerate(blocks):
+    for block in blocks:
         nearest = clear_height(block)
-        meets = (boxes[k, :2] < boxes[:, 2:]).all(axis=1) & (boxes[k, 2:] > boxes[:, :2]).all(axis=1)
-        for j in np.flatnonzero(meets):
-            if j != k:
+        for bank in near_by(extent(block), blocks):
+            if bank.id != block.id:
                 own = mark_centres(block)
                 own = own[:: -(-len(own) // SOME_MARKS)]
-                apart = np.abs(own[:, None] - mark_centres(blocks[j])[None])
-                beside = (apart[..., 0] < (block.mark[0] + blocks[j].mark[0]) / 2) & (apart[..., 1] > 0)
+                apart = np.abs(own[:, None] - mark_centres(bank)[None])
+                beside = (apart[..., 0] < (block.mark[0] + bank.mark[0]) / 2) & (apart[..., 1] > 0)
                 nearest = float(min(nearest, apart[..., 1][beside].min(initial=nearest)))
         heights.append(nearest)
     return heights

@@ -17,6 +17,7 @@ BLURS = (0.6, 0.3)  # of the widest lattice step, in the levels after it: rows s
 ITERATIONS = (25, 15, 10)
 HOLD = (0.6, 0.1, 0.0)  # pull back to the start per level, as a share of what the picture says: of perspective
 HOLD_AFFINE = (0.1, 0.0, 0.0)  # and of scale and shear; the tilt is known about right, and absent blocks mislead
+UNLIKE = (0.6, 0.5, -1.0)  # correlation at a level, under which none of 196 that were right or half right ended it
 BLUR_PX = 1.7  # the blur in raster pixels; finer rasters only cost time
 PRESENT_SHARE = 0.25  # of the strongest block, under which a block is taken not to print
 MARGIN_SHARE = 0.12  # bare border round the pattern that takes part, as a share of its longer side
@@ -35,7 +36,8 @@ def widest_step(layout: Layout) -> float:
 def align(lines: Bytes, start: Floats, marks: Marks, layout: Layout) -> tuple[float, Floats] | None:
     """Homography (sheet mm to map pixels) refined from coarse to fine, with the last level's correlation.
 
-    lines : (rows, columns) 255 where a stroke lies. None where the alignment runs away.
+    lines : (rows, columns) 255 where a stroke lies. None where the alignment runs away, or ends at a level where the
+    picture is nothing like the pattern.
     """
     homography, score = start, 0.0
     margin = MARGIN_SHARE * max(layout.size)
@@ -55,6 +57,8 @@ def align(lines: Bytes, start: Floats, marks: Marks, layout: Layout) -> tuple[fl
         score, warp = _descend(template, observed, shrunk(factor) @ homography @ raster, level)
         refined = np.linalg.inv(shrunk(factor)) @ warp @ np.linalg.inv(raster)
         if not np.isfinite(refined).all() or not plausible(refined / refined[2, 2], layout):
+            return None
+        if score < UNLIKE[level]:
             return None
         homography = refined / refined[2, 2]
     return score, homography

@@ -1,7 +1,6 @@
 """Where the pattern may lie: similarities by correlation, on the sheet's plane seen squarely."""
 
 from dataclasses import dataclass
-from typing import Any
 
 import cv2
 import numpy as np
@@ -14,7 +13,7 @@ from dusky_sieve.core.reading.tilt import Lean
 
 Floats = NDArray[np.float64]
 Singles = NDArray[np.float32]
-Waves = NDArray[np.complexfloating[Any, Any]]
+Waves = NDArray[np.float32]  # a real picture transformed, packed as OpenCV does
 
 SEARCH_PX = 84  # longer side of the map in the search
 GRID = 192  # its Fourier grid; the pattern may hang over the frame's edge
@@ -114,7 +113,7 @@ def similarities(
         soft = cv2.GaussianBlur(density.reshape(GRID, GRID).astype(np.float32), (0, 0), 1.3)[: size[1], : size[0]]
         busy = soft[soft > 0.02 * soft.max()] if soft.max() > 0 else soft
         sky[: size[1], : size[0]] = np.minimum(soft, float(np.percentile(busy, LEVELLED)) + 1e-4)
-        waves, energy = np.fft.rfft2(sky), np.fft.rfft2(sky**2)
+        waves, energy = _waves(sky), _waves(sky**2)
         for slant, length in stroke_ways(layout, marks):
             for turn in (lean.direction - slant, lean.direction - slant + np.pi):
                 for scale in _scales(lean, length, layout, shape, every_scale):
@@ -181,15 +180,24 @@ def _best_place(
     count = float(window.sum()) + 1e-9
     picture = (picture - picture.sum() / count) * window
     norm = float(np.sqrt((picture**2).sum())) + 1e-9
-    shape = np.conj(np.fft.rfft2(window))
-    top = np.fft.irfft2(sky * np.conj(np.fft.rfft2(picture)), (GRID, GRID))
-    variance = np.fft.irfft2(energy * shape, (GRID, GRID)) - np.fft.irfft2(sky * shape, (GRID, GRID)) ** 2 / count
+    shape = _waves(window)
+    top = _correlated(sky, _waves(picture))
+    variance = _correlated(energy, shape) - _correlated(sky, shape) ** 2 / count
     floor = 0.02 * float(variance.max()) + 1e-9  # nearly empty windows correlate by luck
     correlation = top / (norm * np.sqrt(np.maximum(variance, floor)))
     best = np.unravel_index(int(np.argmax(correlation)), correlation.shape)
     shift = np.array([best[1], best[0]], float)
     shift[shift > GRID / 2] -= GRID  # the transform wraps round
     return float(correlation[best]), shift + GRID / 2
+
+
+def _waves(picture: Singles) -> Waves:
+    return np.asarray(cv2.dft(picture), np.float32)
+
+
+def _correlated(one: Waves, other: Waves) -> Singles:
+    """The correlation (GRID, GRID) of two pictures from their transforms, as OpenCV packs those of real pictures."""
+    return np.asarray(cv2.idft(cv2.mulSpectrums(one, other, 0, conjB=True), flags=cv2.DFT_SCALE), np.float32)
 
 
 def _corners(w: float, h: float) -> Floats:

@@ -12,7 +12,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Layout, MarksBlock, clear_width, extent, interleaved
+from dusky_sieve.core.layout import Layout, MarksBlock, clear_width, extent, near_by
 from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.registration import DEGREES, TERMS, Registration, warp_terms
 
@@ -196,8 +196,9 @@ def _rows_of(block: MarksBlock, layout: Layout, blocks: int, ends_only: bool) ->
     if ends_only:  # between them a row whose gaps do not show says nothing but where it was followed badly
         usable &= (u[None] < END) | (u[None] > length[:, None] - 1 - END)
     x, y = places[..., 0], places[..., 1]
-    for other in layout.blocks:
-        if other.id != block.id and not interleaved(block, other):
+    banks = near_by(extent(block), layout.blocks)
+    for other in near_by((x.min(), y.min(), x.max(), y.max()), layout.blocks, 0.3):
+        if other not in banks:
             left, top, right, bottom = extent(other)
             usable &= ~((x > left - 0.3) & (x < right + 0.3) & (y > top - 0.3) & (y < bottom + 0.3))
     return _Rows(places, wanted.astype(np.float32), usable.astype(np.float32), column[0] or 1.0)

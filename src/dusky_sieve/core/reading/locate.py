@@ -6,7 +6,6 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import (
     Backing,
     Layout,
@@ -14,7 +13,7 @@ from dusky_sieve.core.layout import (
     clear_heights,
     lattice_steps,
 )
-from dusky_sieve.core.reading.align import align, plausible, shrunk
+from dusky_sieve.core.reading.align import align, shrunk
 from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip, slipped
 from dusky_sieve.core.reading.find import (
     Candidate,
@@ -27,7 +26,6 @@ from dusky_sieve.core.reading.find import (
 )
 from dusky_sieve.core.reading.follow import FINAL, PLANS, away_from, best_followed, distance_to, follow, slide, touching
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
-from dusky_sieve.core.reading.pin import pin
 from dusky_sieve.core.reading.registration import (
     Registration,
     homography_of,
@@ -53,11 +51,12 @@ FOUND_AGAIN = (
     0.5  # the same where two candidates, or two looks, led to one place: sheets with many faults explain no more
 )
 BEYOND_HAND = 1.1  # times as far from the middle as the corners set by hand, within which strokes are looked for
-HAND_TRUSTED = 0.025  # of the diagonal by which corners set by hand may be off
 SAME_PLACE = 0.015  # of the pattern's diagonal by which one place may differ from itself
 LIKELIEST = 1  # candidates of a search that are followed from where they lie as well as from where alignment took them
 MOST_LIKELY = 3  # places whose blocks are laid onto others where none is clearly it
 HALF_FOUND, WELL_FOUND = 0.25, 0.85  # between them a place is laid onto the strokes a second time
+WELL_LAID = 0.05  # spill under which that gains nothing: marks are missing, not missed
+FAINT = 0.03  # share explained once the middle was followed, under which the rest is not
 FOUND_FROM = 0.42  # share explained of the blocks that show ink, below which nothing on the photo is the sheet
 LEAST_MARKS = 8.0  # explained marks, below which the rest is luck
 GLANCED = 600  # marks looked at while whole lattice steps are tried
@@ -70,12 +69,15 @@ UNLIKE = 0.25  # correlation of the finest alignment, under which a further cand
 
 @dataclass(frozen=True)
 class Found:
-    """A place on the ink map and how well it fits; `again` where another candidate led to it as well."""
+    """A place on the ink map, how well it fits, and the strokes (n,) that may be its marks.
+
+    `again` where another candidate led to it as well.
+    """
 
     registration: Registration
     fit: Fit
     lean: Lean
-    distance: Singles
+    like: Bools
     again: bool = False
 
     @property
@@ -118,6 +120,9 @@ class Locator:
         self.strokes: Strokes = strokes if backing == "light" else strokes.bright()
         self.marks: Marks = gather_marks(layout, backing)
         self.tried: list[Found] = []
+        self.lines: tuple[Bools, Bytes] | None = None
+        self.distance: Singles | None = None
+        self.laid: list[tuple[Candidate, Found | None]] = []  # what candidates led to
         self.liked = 0.0  # best correlation that any candidate reached; far worse ones are not followed
         self.judge = Judge(self.map, probes(layout, backing), backing)
         self.glance = Judge(self.map, probes(layout, backing, GLANCED, rims=True), backing, self.judge.near, spots=1)
@@ -125,6 +130,8 @@ class Locator:
         self.block_of = np.repeat(np.arange(len(self.blocks)), [b.nozzles for b in self.blocks])
         steps = np.array([b.column_pitch if b.columns > 1 else (1.0, 0.0) for b in self.blocks])
         self.along = (0.05 * steps / np.linalg.norm(steps, axis=1, keepdims=True))[self.block_of]
+        far = [np.multiply(k, b.column_pitch) for b in self.blocks[:1] for k in FAR_STEPS if abs(k) * 3 < b.columns]
+        self.steps = np.array([*lattice_steps(self.blocks), *far])
         self.longest_run_mm = max(length for _, length in stroke_ways(layout, self.marks))
         self.clear_mm = float(np.median(clear_heights(self.blocks)))
 
@@ -157,7 +164,7 @@ class Locator:
         if not slip.moves:
             return found.registration
         slid = slipped(found.registration, slip, self.blocks[0].column_pitch, self.layout.size)
-        ways = (found.registration, slid, self.followed(found.distance, slid))
+        ways = (found.registration, slid, self.followed(found.like, slid))
         return max(ways, key=lambda way: self.judge(way.to_photo).explained)
 
     def ends_at(self, place: Place) -> Ends:
@@ -206,56 +213,12 @@ class Locator:
         small, forth = shrunk(self.map.factor), np.array(self.corner)
         return lambda points: project(small, registration.to_photo(points + forth))
 
-    def by_corners(self, corners: Corners) -> Registration:
-        """The registration from the pattern's four corners as a person marked them, laid onto the strokes near by.
-
-        corners : top left, top right, bottom right, bottom left of the sheet, (x, y) in photo pixels. Raises
-        SheetNotFound where they are no picture of a sheet, or where no marks lie between them.
-        """
-        w, h = self.whole.size
-        source = np.array([[0, 0], [w, 0], [w, h], [0, h]], np.float32)
-        given = np.asarray(cv2.getPerspectiveTransform(source, np.array(corners, np.float32)), np.float64)
-        if not plausible(given, self.whole):
-            raise SheetNotFound(
-                f"{self.file}: the four corners are not those of a sheet. Mark the pattern's own top left corner first, "
-                "then on clockwise."
-            )
-        return self.near(given)
-
-    def near(self, homography: Floats) -> Registration:
-        """The registration close to a homography (sheet mm to photo pixels) that a person gave."""
-        forth = np.array([[1, 0, self.corner[0]], [0, 1, self.corner[1]], [0, 0, 1.0]])
-        homography = shrunk(self.map.factor) @ homography @ forth
-        along = project(homography, np.array([[0.0, 0.0], [self.layout.size[0], 0.0]]))
-        direction = float(np.arctan2(*(along[1] - along[0])[::-1]))
-        off = np.abs((self.strokes.lean - direction + np.pi / 2) % np.pi - np.pi / 2)
-        lean = Lean(np.eye(3), direction, None, off < np.radians(25))
-        like = self._like_marks(Candidate(1.0, homography, lean))
-        lines = self.strokes.drawn(like)
-        aligned = align(lines, homography, self.marks, self.layout)
-        distance, given = distance_to(lines), rigid(homography, self.layout.size)
-        starts = [given] if aligned is None else [given, rigid(aligned[1], self.layout.size)]
-        ways = [self.settled(self.followed(distance, start)) for start in starts]
-        close = [way for way in ways if way[0].apart(given) < HAND_TRUSTED and way[1].there >= FOUND_FROM]
-        followed, fit = max(close, key=lambda way: way[1].explained, default=ways[0])
-        if close and fit.explained >= LEAST_MARKS:
-            return self.whole_sheet(followed)
-        return self.whole_sheet(self._pinned(homography, like))
-
-    def _pinned(self, homography: Floats, like: Bools) -> Registration:
-        """Where too little printed to follow: the corners as given, moved onto the few marks that lie on the lattice."""
-        pinned = pin(homography, self.strokes.centre[like], self.blocks)
-        if pinned is None:
-            raise SheetNotFound(
-                f"{self.file}: no marks of the layout “{self.layout.name}” lie between the four corners. "
-                "Mark the corners of the printed pattern, the top left one first."
-            )
-        return rigid(pinned, self.layout.size)
-
     def _best(self, candidates: list[Candidate], best: Found | None) -> Found | None:
         """The best of the candidates once refined; stops at one that is clearly it."""
         for number, candidate in enumerate(candidates):
             found = self.refined(candidate, thorough=number < LIKELIEST)
+            if found is None:
+                continue
             if found.fit.there > HALF_FOUND:
                 self.tried = sorted([*self.tried, found], key=lambda way: -way.fit.there)[:MOST_LIKELY]
             again = best is not None and found.same(best)
@@ -280,50 +243,55 @@ class Locator:
                 kept.append(found)
         return kept
 
-    def refined(self, candidate: Candidate, *, thorough: bool = True) -> Found:
-        """The candidate laid onto the strokes: by alignment where its picture is like the pattern's; `thorough`: straight too."""
-        lines = self.strokes.drawn(self._like_marks(candidate))
-        aligned = align(lines, candidate.homography, self.marks, self.layout)
-        starts = [candidate.homography]
+    def refined(self, candidate: Candidate, *, thorough: bool = True) -> Found | None:
+        """The candidate laid onto the strokes, by alignment; None where the picture there is unlike the pattern's.
+
+        `thorough` : straight too, and whatever the picture is like. Blurred pictures may mislead.
+        """
+        for before, led_to in self.laid:
+            if before is candidate:
+                return led_to
+        like = self.like_marks(candidate)
+        aligned = align(self.drawn(like), candidate.homography, self.marks, self.layout)
+        starts = [candidate.homography] if thorough else []
         if aligned is not None and aligned[0] >= max(UNLIKE, UNLIKE_BEST * self.liked):
             self.liked = max(self.liked, aligned[0])
             starts.insert(0, aligned[1])
-        distance = distance_to(lines)
         found: Found | None = None
-        # Blurred pictures may mislead: straight from the candidate, too.
-        for start in starts if thorough else starts[:1]:
-            place = self.followed(distance, rigid(start, self.layout.size))
-            found = self._better(found, candidate.lean, distance, place)
-            if found.fit.there >= WELL_FOUND:
+        for start in starts:
+            place = self.followed(like, rigid(start, self.layout.size))
+            found = self._better(found, candidate.lean, like, place)
+            if found.fit.there >= WELL_FOUND or (found.fit.there >= CLEARLY_FOUND and found.fit.spill < WELL_LAID):
                 break
-        assert found is not None  # there is a start
-        return self._polished(found) if HALF_FOUND <= found.fit.there < WELL_FOUND else found
+        if found is not None and HALF_FOUND <= found.fit.there < WELL_FOUND and found.fit.spill >= WELL_LAID:
+            found = self._polished(found)
+        self.laid.append((candidate, found))
+        return found
 
     def _polished(self, found: Found) -> Found:
         """A half right place followed from the part that lies best, then onto strokes picked again, where that is better."""
-        seed = best_followed(found.distance, found.registration, self.marks)
+        seed = best_followed(self._distance(found.like), found.registration, self.marks)
         if seed is not None:
-            place = self.followed(found.distance, found.registration, seed)
-            found = self._better(found, found.lean, found.distance, place)
+            place = self.followed(found.like, found.registration, seed)
+            found = self._better(found, found.lean, found.like, place)
         again = Candidate(1.0, homography_of(found.registration), found.lean)
-        lines = self.strokes.drawn(self._like_marks(again))
-        aligned = align(lines, again.homography, self.marks, self.layout)
+        like = self.like_marks(again)
+        aligned = align(self.drawn(like), again.homography, self.marks, self.layout)
         if aligned is None:
             return found
-        distance = distance_to(lines)
-        return self._better(found, found.lean, distance, self.followed(distance, rigid(aligned[1], self.layout.size)))
+        return self._better(found, found.lean, like, self.followed(like, rigid(aligned[1], self.layout.size)))
 
-    def _better(self, found: Found | None, lean: Lean, distance: Singles, place: Registration) -> Found:
+    def _better(self, found: Found | None, lean: Lean, like: Bools, place: Registration) -> Found:
         """The place found so far, or another that explains more once it is settled on whole lattice steps."""
         fit = self.judge(place.to_photo)
         if fit.there >= GLIMPSE:
             place, fit = self.settled(place, fit)
         if found is not None and found.fit.explained >= fit.explained:
             return found
-        return Found(place, fit, lean, distance)
+        return Found(place, fit, lean, like)
 
-    def followed(self, distance: Singles, start: Registration, seed: Floats | None = None) -> Registration:
-        """The registration laid onto the strokes across travel, made one a camera could make, then laid along travel.
+    def followed(self, like: Bools, start: Registration, seed: Floats | None = None) -> Registration:
+        """The registration laid onto those strokes (n,) across travel, made one a camera could make, then laid along travel.
 
         It grows from a `seed` (mm), else from the middle of what prints.
         """
@@ -336,9 +304,11 @@ class Locator:
         frame = (self.map.ink.shape[0], self.map.ink.shape[1])
         scale = start.px_per_mm(np.array(self.layout.size) / 2)
         slack = slack_of(sum(-(-b.nozzles // b.columns) for b in self.blocks), touching(self.blocks, scale))
-        followed = start
+        distance, followed = self._distance(like), start
         for plan in PLANS:
             followed = follow(distance, followed, self.marks, self.clear_mm, plan, seed)
+            if plan is PLANS[0] and self.judge(followed.to_photo).there < FAINT:
+                return followed
             if (share := plan[-1][2]) < 1:  # a free curve swings where nothing was followed yet; a camera leads on
                 part = shown & (away < share * 1.05)
                 followed = squared(followed, self.marks.centres[part], self.along[part], frame, rest=False, slack=slack)
@@ -350,7 +320,20 @@ class Locator:
         square = squared(followed, self.marks.centres[shown], self.along[shown], frame, slack=slack)
         return follow(distance, slide(self.map.ink, square, printing, self.layout), self.marks, self.clear_mm, FINAL)
 
-    def _like_marks(self, candidate: Candidate) -> Bools:
+    def _distance(self, like: Bools) -> Singles:
+        """Distance (rows, columns) px to the nearest of those strokes (n,); that of the last is kept."""
+        lines = self.drawn(like)
+        if self.distance is None:
+            self.distance = distance_to(lines)
+        return self.distance
+
+    def drawn(self, like: Bools) -> Bytes:
+        """Those strokes (n,) as a mask of the map; that of the last is kept."""
+        if self.lines is None or not np.array_equal(self.lines[0], like):
+            self.lines, self.distance = (like, self.strokes.drawn(like)), None
+        return self.lines[1]
+
+    def like_marks(self, candidate: Candidate) -> Bools:
         """Strokes (n,) that may be this candidate's marks: about as long and wide as most where the pattern should be.
 
         Paper edges, rules and table grain are few there and of other sizes. Compared with each other and not with
@@ -374,25 +357,14 @@ class Locator:
         A lattice fits itself one step aside almost as well as in place; only its edges tell. `levels` has the
         photo's ink levels where the place itself cannot tell them yet.
         """
-        steps = lattice_steps(self.blocks) + [
-            (k * b.column_pitch[0], k * b.column_pitch[1])
-            for b in self.blocks[:1]
-            for k in FAR_STEPS
-            if abs(k) * 3 < b.columns
-        ]
         fit = levels or self.judge(registration.to_photo)
-        quick = self.glance.quick
-        at, best = (0.0, 0.0), quick(registration.to_photo, fit)
+        at = np.zeros(2)
+        best = float(self.glance.quick(registration.to_photo, at[None], fit)[0])
         for _ in range(10):
-            tried = [(at[0] + dx, at[1] + dy) for dx, dy in steps]
-            values = [quick(_beside(registration, step), fit) for step in tried]
+            values = self.glance.quick(registration.to_photo, at + self.steps, fit)
             top = int(np.argmax(values))
             if values[top] <= best * 1.001 + 1e-9:
                 break
-            at, best = tried[top], values[top]
-        settled = moved(registration, at)
-        return settled, fit if at == (0.0, 0.0) and levels is None else self.judge(settled.to_photo)
-
-
-def _beside(registration: Registration, step: tuple[float, float]) -> Place:
-    return lambda points: registration.to_photo(points + step)
+            at, best = at + self.steps[top], float(values[top])
+        settled = moved(registration, (at[0], at[1]))
+        return settled, fit if not at.any() and levels is None else self.judge(settled.to_photo)

@@ -5,6 +5,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing
+from dusky_sieve.core.reading.inkmap import shrink
 
 Bytes = NDArray[np.uint8]
 Photo = NDArray[np.uint8]
@@ -28,12 +29,11 @@ DARK = 8.0  # of 255 added to brightness, so that noise of dark places is no ste
 
 def papers_on(small: Photo, backing: Backing) -> list[Bytes]:
     """Masks (rows, columns), 255 on what may be the sheet of paper on a photo (rows, columns, 3): convex hulls, likeliest first."""
-    factor = LOOKED_AT_PX / max(small.shape[:2])
-    size = (max(1, round(small.shape[1] * factor)), max(1, round(small.shape[0] * factor)))
-    tiny = cv2.medianBlur(cv2.resize(small, size, interpolation=cv2.INTER_AREA), SPECKS_PX)
+    tiny = cv2.medianBlur(shrink(small, LOOKED_AT_PX)[0], SPECKS_PX)
     log = np.log(tiny.astype(np.float32) + DARK)
     slopes = [np.abs(cv2.Sobel(log, cv2.CV_32F, *way, scale=1 / 8)) for way in ((1, 0), (0, 1))]
     steep = np.maximum(*slopes).reshape(*log.shape[:2], -1).max(axis=2)
+    grey = tiny.mean(axis=2)
     side = 1 if backing == "light" else -1  # ink is darker than paper, white ink brighter than what lies behind it
     found: list[tuple[float, Bytes]] = []
     for limit in STEEPEST:
@@ -43,11 +43,13 @@ def papers_on(small: Photo, backing: Backing) -> list[Bytes]:
             if not LEAST_SHARE < share < MOST_SHARE:
                 continue
             even = labels == k
-            hull = cv2.convexHull(np.argwhere(even)[:, ::-1].astype(np.int32))
-            patch = np.asarray(cv2.fillConvexPoly(np.zeros(size[::-1], np.uint8), hull, (255,)), np.uint8)
-            inked = (patch > 0) & ~even & (tiny.mean(axis=2) * side < INKED**side * float(tiny[even].mean()) * side)
+            rims, _ = cv2.findContours(even.astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_SIMPLE)
+            hull = cv2.convexHull(np.concatenate(rims))
+            patch = np.asarray(cv2.fillConvexPoly(np.zeros(log.shape[:2], np.uint8), hull, (255,)), np.uint8)
+            bright = float(grey[even].mean())
+            inked = (patch > 0) & ~even & (grey * side < INKED**side * bright * side)
             convex = (even.sum() + inked.sum()) / (patch > 0).sum()
-            light = float(tiny[even].mean()) if backing == "light" else 1.0  # paper is brighter than most desks
+            light = bright if backing == "light" else 1.0  # paper is brighter than most desks
             if convex > CONVEX:
                 found.append((float(share * convex**4 * light * (STEEPEST[0] / limit) ** EVENNESS), patch))
     found.sort(key=lambda item: -item[0])

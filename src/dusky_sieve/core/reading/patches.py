@@ -39,7 +39,6 @@ class Patches:
     codes: Photo
     across: Floats
     along: Floats
-    inner: Bools
     ground: Floats
     noise: Floats
     seen: Bools
@@ -59,14 +58,14 @@ def cut_patches(
     nx = int(np.clip(2 * reach_x * scale * 0.8, 9, MOST_ALONG)) | 1
     across, along = np.linspace(-reach_y, reach_y, ny), np.linspace(-reach_x, reach_x, nx)
     codes, seen = _sampled(photo, centres, across, along, registration)
-    inner = np.abs(along) <= max(0.42 * length, along[1] - along[0])
-    light = cv2.LUT(codes.reshape(-1, nx, 3), LINEAR).reshape(len(centres), ny, nx, 3)
-    profile = light[:, :, inner].mean(axis=2, dtype=np.float64)
+    within = np.flatnonzero(np.abs(along) <= max(0.42 * length, along[1] - along[0]))
+    inner = np.ascontiguousarray(codes[:, :, within[0] : within[-1] + 1]).reshape(len(centres) * ny, -1, 3)
+    profile = cv2.LUT(inner, LINEAR).reshape(len(centres), ny, -1, 3).mean(axis=2, dtype=np.float64)
     ground = paper_of(profile, backing)
     ink = 1 - profile / ground[:, None] if backing == "light" else profile - ground[:, None]
     bright = cv2.inRange(codes.reshape(-1, nx, 3), (GLARE_LEVEL,) * 3, (255,) * 3)
-    full = (bright > 0).reshape(len(centres), -1).mean(axis=1)
-    return Patches(ink, codes, across, along, inner, ground, _noise(ink), seen, full)
+    full = bright.reshape(len(centres), -1).mean(axis=1) / 255
+    return Patches(ink, codes, across, along, ground, _noise(ink), seen, full)
 
 
 def _sampled(
@@ -77,8 +76,8 @@ def _sampled(
     spots = np.concatenate([centres, centres + (step, 0), centres + (0, step)])
     at = registration.to_photo(spots).reshape(3, n, 2)
     right, down = (at[1] - at[0]) / step, (at[2] - at[0]) / step
-    rows = at[0][:, None] + across[None, :, None] * down[:, None]
-    place = (rows[:, :, None] + along[None, None, :, None] * right[:, None, None]).astype(np.float32)
+    rows = (at[0][:, None] + across[None, :, None] * down[:, None]).astype(np.float32)
+    place = rows[:, :, None] + (along[None, None, :, None] * right[:, None, None]).astype(np.float32)
     corners = place[:, [0, 0, -1, -1], [0, -1, 0, -1]]  # the patch is a parallelogram
     low, high = corners.min(axis=1), corners.max(axis=1)
     seen = (low >= 0).all(axis=1) & (high[:, 0] <= photo.shape[1] - 1) & (high[:, 1] <= photo.shape[0] - 1)

@@ -13,7 +13,7 @@ Photo = NDArray[np.uint8]
 
 FITTED_MARKS = 600  # marks that take part in fitting; more only cost time
 ROUNDS = 3
-SETTLED = 0.12  # nozzle pitches: a round that moves marks by less ends the fitting
+SETTLED = 0.4  # nozzle pitches: a round that moves marks by less ends the fitting; what it leaves is a tenth of that
 BLUR_CLOSES_PX = 3.5  # gaps between marks along travel, narrower than which their ends cannot be told apart
 PRINTING_FROM = 0.05  # share of a block's marks with ink, below which the block says nothing
 LEAST_AGREEING = 0.6  # of well printed marks that must lie within half a pitch of the smooth fit

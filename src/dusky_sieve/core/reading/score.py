@@ -2,6 +2,7 @@
 
 from collections.abc import Callable
 from dataclasses import dataclass
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -15,8 +16,8 @@ from dusky_sieve.core.layout import (
     cells_of,
     clear_width,
     extent,
-    interleaved,
     mark_centres,
+    near_by,
 )
 from dusky_sieve.core.reading.inkmap import InkMap
 
@@ -54,18 +55,22 @@ class Probes:
 class Fit:
     """Marks explained in all, and the share explained of the blocks that print; which those are.
 
+    spill : ink of bare places as a share of that of marks, over the blocks that print: missing marks do not raise it, a
+    lattice that lies badly does
     low, high : (blocks,) ink of bare paper and of a mark on the map; colours : (blocks, 3) what marks take from the
     light as unit vectors, 0 where none was seen
     """
 
     explained: float
     there: float
+    spill: float
     printing: NDArray[np.bool_]
     low: Floats
     high: Floats
     colours: Floats
 
 
+@lru_cache(maxsize=16)
 def probes(layout: Layout, backing: Backing, most: int = SAMPLED, *, rims: bool = False) -> Probes:
     """Probing points of every block judged over `backing`, thinned to about `most` marks.
 
@@ -94,13 +99,14 @@ def _taken(points: Floats, block: MarksBlock, layout: Layout) -> NDArray[np.bool
     """Which points (n, 2) lie where another block may have ink: in its box, or on its marks where it is interleaved."""
     half = 0.5 * block.mark[0]
     taken = np.zeros(len(points), bool)
-    for other in layout.blocks:
+    x, y = points.T
+    banks = near_by(extent(block), layout.blocks)
+    for other in near_by((x.min(), y.min(), x.max(), y.max()), layout.blocks, max(half, 0.2)):
         if other.id == block.id:
             continue
         box = extent(other)
-        x, y = points.T
         inside = (x + half > box[0]) & (x - half < box[2]) & (y > box[1] - 0.2) & (y < box[3] + 0.2)
-        if isinstance(other, MarksBlock) and interleaved(block, other):
+        if isinstance(other, MarksBlock) and other in banks:
             marks, near = mark_centres(other), np.flatnonzero(inside)
             inside = np.zeros(len(points), bool)
             for some in np.array_split(near, len(near) // 500 + 1):
@@ -218,40 +224,38 @@ class Judge:
         self.near = np.asarray(cv2.dilate(ink.ink, np.ones((3, 3), np.uint8)), np.uint8) if near is None else near
         self.blocks = len(plan.hints)
         self.kind = 2 * plan.block + plan.mark  # bare places and marks of each block
+        self.marks = np.bincount(plan.block[plan.mark], minlength=self.blocks).astype(np.float64)
+        beside = np.stack([0.25 * plan.along, np.zeros(len(plan.points))], axis=1)
+        middle = plan.points
+        self.places = np.concatenate([middle - beside, middle, middle + beside]) if spots == 3 else middle
 
     def __call__(self, place: Place) -> Fit:
         """How well a place explains the ink."""
-        plan = self.plan
         value, inside, middle = self._sampled(place)
-        codes = self.small[middle[:, 1], middle[:, 0]].astype(np.float64)
-        shown = 0
-        depth, gained, colours = np.zeros(self.blocks), np.zeros(self.blocks), np.zeros((self.blocks, 3))
         low, top, reach = self._levels(value, inside)
         printing = reach > max(PRINTS_FROM, PRINTS_SHARE * float(reach.max()))
         high = np.where(printing, np.maximum(top, low + PRINTS_FROM), 1e9)
-        for k in np.flatnonzero(printing):
-            own = self._own(int(k))
-            mark, seen = plan.mark[own], inside[own]
-            marks, bare = mark & seen, ~mark & seen
-            count = int(mark.sum())
-            got = np.clip((value[own] - low[k]) / (high[k] - low[k]), 0, 1)
-            gain = float(got[marks].sum() / count - got[bare].mean() * marks.sum() / count)
-            share = self._taken_share(codes[own], marks, bare, got) if gain > 0 else np.zeros(3)
-            size = float(np.linalg.norm(share))
-            like = UNSEEN_COLOUR if size > 0 else 0.0
-            if size > LEAST_SHARE:
-                depth[k], colours[k] = size, share / size
-                like = float(np.clip(colours[k] @ plan.hints[k], 0, 1)) ** COLOUR_POWER
-            gained[k] = max(gain, 0.0) * like * count
-            shown += count
-        explained = float((gained * self._depth_likeness(depth)).sum())
-        stride = plan.stride
-        return Fit(explained * stride, explained / shown if shown else 0.0, printing, low, high, colours)
+        own = self.plan.block
+        got = np.clip((value - low[own]) / (high - low)[own], 0, 1)
+        seen = self._sums(inside)
+        inked = self._sums(got * inside) / np.maximum(seen, 1)
+        count = self.marks
+        gain = np.where(printing, (inked[:, 1] - inked[:, 0]) * seen[:, 1] / count, 0.0)
+        share = self._taken_share(middle, inside, got) * (gain > 0)[:, None]
+        depth = np.linalg.norm(share, axis=1)
+        told = depth > LEAST_SHARE
+        colours = np.where(told[:, None], share / np.maximum(depth, LEAST_SHARE)[:, None], 0.0)
+        like = np.clip((colours * self.plan.hints).sum(axis=1), 0, 1) ** COLOUR_POWER
+        like = np.where(told, like, np.where(depth > 0, UNSEEN_COLOUR, 0.0))
+        gained = np.maximum(gain, 0.0) * like * count * self._depth_likeness(np.where(told, depth, 0.0))
+        explained, shown = float(gained.sum()), float(count[printing].sum())
+        beside, on = (inked * (count * printing)[:, None]).sum(axis=0)
+        there, spill = explained / shown if shown else 0.0, float(beside / max(on, 1e-9))
+        return Fit(explained * self.plan.stride, there, spill, printing, low, high, colours)
 
-    def _own(self, k: int) -> slice:
-        """The probing points of one block."""
-        start, stop = np.searchsorted(self.plan.block, (k, k + 1))
-        return slice(int(start), int(stop))
+    def _sums(self, weight: NDArray[np.generic]) -> Floats:
+        """Sums (blocks, 2) over each block's bare places and its marks, of weights (n,)."""
+        return np.asarray(np.bincount(self.kind, weights=weight, minlength=2 * self.blocks).reshape(-1, 2), np.float64)
 
     def _levels(self, value: Floats, inside: NDArray[np.bool_]) -> tuple[Floats, Floats, Floats]:
         """Ink of bare places and of strong marks (blocks,), and how far ink of either kind rises (0 where unseen)."""
@@ -311,39 +315,50 @@ class Judge:
         share[seen] = np.clip(got, 0, 1)
         return share
 
-    def quick(self, place: Place, fit: Fit) -> float:
-        """Marks less bare places with ink, by the ink levels of an earlier fit close by; comparable among itself."""
-        plan = self.plan
-        value, inside, _ = self._sampled(place)
-        got = np.clip((value - fit.low[plan.block]) / (fit.high - fit.low)[plan.block], 0, 1) * inside
-        counts = np.maximum(np.stack([np.bincount(plan.block[k], minlength=self.blocks) for k in (plan.mark, ~plan.mark)]), 1)  # fmt: skip
-        sums = np.stack([np.bincount(plan.block[k], weights=got[k], minlength=self.blocks) for k in (plan.mark, ~plan.mark)])  # fmt: skip
-        return float(((sums / counts)[0] - (sums / counts)[1]) @ counts[0])
+    def quick(self, place: Place, steps: Floats, fit: Fit) -> Floats:
+        """Marks less bare places with ink (steps,), the sheet moved by steps (steps, 2) mm; comparable among itself.
+
+        By the ink levels of an earlier fit close by.
+        """
+        own, many, width = self.plan.block, len(steps), 2 * self.blocks
+        value, inside, _ = self._sampled(lambda points: place((points + steps[:, None]).reshape(-1, 2)))
+        got = np.clip((value.reshape(many, -1) - fit.low[own]) / (fit.high - fit.low)[own], 0, 1) * inside.reshape(
+            many, -1
+        )
+        kind = self.kind + width * np.arange(many)[:, None]
+        sums = np.bincount(kind.ravel(), weights=got.ravel(), minlength=width * many).reshape(many, -1, 2)
+        mean = sums / np.maximum(self._sums(np.ones(len(own))), 1)
+        return np.asarray((mean[..., 1] - mean[..., 0]) @ self.marks)
 
     def _sampled(self, place: Place) -> tuple[Floats, NDArray[np.bool_], NDArray[np.int64]]:
-        """Ink (n,), whether on the map (n,) and the pixel (n, 2) of each probing point."""
-        plan = self.plan
-        n = len(plan.points)
-        reach = np.stack([0.25 * plan.along, np.zeros(n)], 1)
-        count = self.spots
-        spots = np.concatenate([plan.points - reach, plan.points, plan.points + reach]) if count == 3 else plan.points
-        at = np.rint(np.clip(place(spots), -9.0, 99999.0)).astype(np.int64)
+        """Ink (n,), whether on the map (n,) and the pixel (n,), counted along rows, of each probing point."""
         h, w = self.near.shape
-        seen = (at >= 0).all(axis=1) & (at[:, 0] < w) & (at[:, 1] < h)
-        ink = np.zeros(count * n)
-        ink[seen] = self.near[at[seen, 1], at[seen, 0]]
-        middle = at[n : 2 * n] if count == 3 else at
-        return (
-            ink.reshape(count, n).mean(axis=0),
-            seen.reshape(count, n).all(axis=0),
-            np.clip(middle, 0, (w - 1, h - 1)),
-        )
+        x, y = np.rint(place(self.places)).T
+        seen = (x >= 0) & (y >= 0) & (x < w) & (y < h)
+        at = np.where(seen, y * w + x, 0).astype(np.int64)
+        ink = np.where(seen, self.near.ravel()[at], 0).astype(np.float64)
+        if self.spots == 1:
+            return ink, seen, at
+        before, middle, after = ink.reshape(3, -1)
+        return (before + middle + after) / 3, seen.reshape(3, -1).all(axis=0), at.reshape(3, -1)[1]
 
-    def _taken_share(self, codes: Floats, marks: NDArray[np.bool_], bare: NDArray[np.bool_], got: Floats) -> Floats:
-        """What a block's marks take from the light (over dark: add), (3,) shares of the bands; nothing where few show."""
-        strong = marks & (got > 0.4)
-        if strong.sum() < 3:
-            return np.zeros(3)
-        ground = np.median(codes[bare], axis=0) + 3.0
-        mark = np.median(codes[strong], axis=0) + 3.0
-        return np.clip(1 - mark / ground if self.backing == "light" else (mark - ground) / 200, 0, None)
+    def _taken_share(self, at: NDArray[np.int64], inside: NDArray[np.bool_], got: Floats) -> Floats:
+        """What each block's marks take from the light (over dark: add), (blocks, 3); nothing where few show."""
+        mark = self.plan.mark
+        told = inside & (~mark | (got > 0.4))
+        codes = self.small.reshape(-1, 3)[at[told]]
+        middle, count = _medians(codes, self.kind[told], 2 * self.blocks)
+        ground, strong = middle.reshape(-1, 2, 3).transpose(1, 0, 2) + 3.0
+        share = 1 - strong / ground if self.backing == "light" else (strong - ground) / 200
+        return np.asarray(np.clip(share, 0, None) * (count.reshape(-1, 2)[:, 1:] >= 3))
+
+
+def _medians(codes: NDArray[np.uint8], group: NDArray[np.int64], groups: int) -> tuple[Floats, NDArray[np.int64]]:
+    """Medians (groups, bands) of bytes (n, bands) by the group (n,) each belongs to, and how many there are (groups,)."""
+    count = np.bincount(group, minlength=groups)
+    ranks = np.stack([np.maximum(count - 1, 0) // 2, count // 2])
+    medians = np.empty((groups, codes.shape[1]))
+    for band in range(codes.shape[1]):
+        upto = np.bincount(256 * group + codes[:, band], minlength=256 * groups).reshape(groups, 256).cumsum(axis=1)
+        medians[:, band] = (upto[None] > ranks[:, :, None]).argmax(axis=2).mean(axis=0)
+    return medians, count

@@ -13,6 +13,7 @@ from dusky_sieve.core.reading.fills import read_fill
 from dusky_sieve.core.reading.judge import faults_of, judge_marks
 from dusky_sieve.core.reading.locate import Corners, Locator
 from dusky_sieve.core.reading.measure import MarkMeasures, measure_block
+from dusky_sieve.core.reading.pin import by_corners
 from dusky_sieve.core.reading.place import find_sheet
 from dusky_sieve.core.reading.refine import refine
 from dusky_sieve.core.reading.registration import Registration
@@ -85,7 +86,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
         registration, locator = find_sheet(photo.pixels, layout, photo.backing, photo.file)
     else:
         locator = Locator(photo.pixels, layout, photo.backing, photo.file, around=photo.corners)
-        registration = locator.by_corners(photo.corners)
+        registration = by_corners(locator, photo.corners)
     printing = locator.printing(registration)
     registration = slid(photo.pixels, printing, registration, photo.backing, locator.ends(registration))
     registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)

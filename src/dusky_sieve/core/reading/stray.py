@@ -9,7 +9,7 @@ from collections.abc import Iterator
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import MarksBlock, cells_of, clear_heights, extent, interleaved
+from dusky_sieve.core.layout import MarksBlock, cells_of, clear_heights, extent, near_by
 from dusky_sieve.core.reading.ends import narrow
 from dusky_sieve.core.reading.inkmap import Strokes
 from dusky_sieve.core.reading.registration import Registration, inverse, project
@@ -32,7 +32,7 @@ def stray_blocks(strokes: Strokes, place: Registration, blocks: list[MarksBlock]
     """
     found = []
     for block, clear_px, beside in _about(strokes, place, blocks):
-        banks = [block, *(b for b in blocks if b.id != block.id and interleaved(block, b))]
+        banks = near_by(extent(block), blocks)
         if any(bank.id in printing for bank in banks):
             stray = clear_px >= LEAST_CLEAR_PX and beside.mean() > MOST_STRAY
         else:
@@ -59,9 +59,10 @@ def _about(
         scale = place.px_per_mm(np.array(block.origin))
         if narrow(block, scale):
             continue
-        others = [b for b in blocks if b.id != block.id]
+        banks = near_by(extent(block), blocks)
+        own_ids = {b.id for b in banks}
+        others = [b for b in blocks if b.id not in own_ids]
         own = at[_like_marks(strokes, at, place, block, heights[block.id], others)]
-        banks = [block, *(b for b in others if interleaved(block, b))]
         if len(own) >= LEAST_STROKES:
             beside = np.all([_beside(own, bank, heights[block.id]) for bank in banks], axis=0)
             yield block, heights[block.id] * scale, beside
@@ -81,10 +82,9 @@ def _like_marks(strokes: Strokes, at: Floats, place: Registration, block: MarksB
     left, top, right, bottom = extent(block)
     beyond = np.array([abs(block.column_pitch[0]), max(abs(block.row_pitch[1]), clear)])
     inside = ((at > np.array([left, top]) - beyond) & (at < np.array([right, bottom]) + beyond)).all(axis=1)
-    for other in others:
-        if not interleaved(block, other):
-            box = np.array(extent(other)).reshape(2, 2)
-            inside &= (at < box[0] - clear / 2).any(axis=1) | (at > box[1] + clear / 2).any(axis=1)
+    for other in near_by(extent(block), others, clear / 2 + float(beyond.max())):
+        box = np.array(extent(other)).reshape(2, 2)
+        inside &= (at < box[0] - clear / 2).any(axis=1) | (at > box[1] + clear / 2).any(axis=1)
     middle = np.array([[(left + right) / 2, (top + bottom) / 2]])
     ends = place.to_photo(np.concatenate([middle, middle + (block.mark[0], 0)]))
     way = ends[1] - ends[0]

@@ -10,7 +10,7 @@ from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import SolidBlock, lattice_middle, mark_centres
 from dusky_sieve.core.reading.find import Candidate
 from dusky_sieve.core.reading.ghosts import clearer, trace
-from dusky_sieve.core.reading.locate import FOUND_FROM, Found, Locator
+from dusky_sieve.core.reading.locate import FOUND_FROM, WELL_LAID, Found, Locator
 from dusky_sieve.core.reading.registration import Registration, grid_over, project, through
 from dusky_sieve.core.reading.score import Fit, Judge, probes, solid_shown
 
@@ -38,11 +38,11 @@ RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes bef
 def right_way_round(at: Locator, best: Found, candidates: list[Candidate]) -> Found:
     """The way round that explains most, once it clearly leads every other that lays the pattern onto itself."""
     full = Judge(at.map, probes(at.layout, at.backing, COMPARED), at.backing, at.judge.near)
-    top = Found(best.registration, _with_fills(at, full, best.registration), best.lean, best.distance)
+    top = Found(best.registration, _with_fills(at, full, best.registration), best.lean, best.like)
     ways = [top]
     if best.fit.there < SURELY_FOUND:
         for way in _turned(at, best, candidates):
-            ways.append(Found(way.registration, _with_fills(at, full, way.registration), way.lean, way.distance))
+            ways.append(Found(way.registration, _with_fills(at, full, way.registration), way.lean, way.like))
     for _ in range(3):
         ways += _laid_onto_itself(at, top, full)
         ways.sort(key=lambda way: -way.fit.explained)
@@ -62,7 +62,8 @@ def _turned(at: Locator, best: Found, candidates: list[Candidate]) -> list[Found
     along = np.array([[0.0, 0.0], [at.layout.size[0], 0.0]])
     mine = np.diff(best.registration.to_photo(along), axis=0)[0]
     other = [c for c in candidates if float(np.diff(project(c.homography, along), axis=0)[0] @ mine) < 0]
-    return [at.refined(candidate, thorough=False) for candidate in other[:RIVALS_REFINED]]
+    refined = (at.refined(candidate, thorough=False) for candidate in other[:RIVALS_REFINED])
+    return [found for found in refined if found is not None]
 
 
 def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
@@ -70,7 +71,7 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     ways = []
     for way in (top, other):
         ended = at.ends_right(way)
-        ways.append(Found(ended, _with_fills(at, full, ended), way.lean, way.distance))
+        ways.append(Found(ended, _with_fills(at, full, ended), way.lean, way.like))
     top, other = sorted(ways, key=lambda way: -way.fit.explained)
     leads, truer, falser = _leads(at, top, other), _truer(top, other, full), _truer(other, top, full)
     if truer or (leads and not falser):
@@ -102,37 +103,46 @@ def _truer(one: Found, other: Found, full: Judge) -> bool:
 def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
     """The pattern laid onto its own picture in the other ways that it nearly fits, each refined."""
     ways = []
-    for laid in _likeliest(at, found):
+    surely = found.fit.there >= SURELY_FOUND
+    near = NEAR_RIVAL if surely else NEAR_RIVAL_OF_POOR
+    for laid, all_of_it in _likeliest(at, found):
         settled, fit = at.settled(laid, found.fit)
         # As it lies, too: a place must not lead another only because it was laid more finely.
-        ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.distance))
-        near = NEAR_RIVAL if found.fit.there >= SURELY_FOUND else NEAR_RIVAL_OF_POOR
-        if fit.explained > near * found.fit.explained:
-            settled, _ = at.settled(at.followed(found.distance, settled))
-            ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.distance))
+        ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.like))
+        as_fine = surely and all_of_it and found.fit.spill < WELL_LAID
+        if fit.explained > near * found.fit.explained and not as_fine:
+            settled, _ = at.settled(at.followed(found.like, settled))
+            ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.like))
     return ways
 
 
-def _likeliest(at: Locator, found: Found) -> list[Registration]:
-    """The ways to lay the pattern onto its own picture that explain most as they lie: turned ones, and ones moved on."""
+def _likeliest(at: Locator, found: Found) -> list[tuple[Registration, bool]]:
+    """The ways to lay the pattern onto its own picture that explain most as they lie: turned ones, and ones moved on.
+
+    With each whether all of it lies where the pattern was followed.
+    """
     grid = grid_over(at.layout.size, 9)
-    likeliest: list[Registration] = []
+    likeliest: list[tuple[Registration, bool]] = []
     for turn in (-1.0, 1.0):
         laid = [_laid(at, found, turn, s, grid) for t, s in _rivals(at, found.fit) if t == turn]
         if len(laid) > RIVALS_REFINED:
-            laid.sort(key=lambda way: -at.judge(way.to_photo).explained)
+            laid.sort(key=lambda way: -at.glance(way[0].to_photo).explained)
         likeliest += laid[:RIVALS_REFINED]
     return likeliest
 
 
-def _laid(at: Locator, found: Found, turn: float, shift: Floats, grid: Floats) -> Registration:
-    """The pattern laid onto its own picture by a turn and a shift, from those points of it that were followed there."""
+def _laid(at: Locator, found: Found, turn: float, shift: Floats, grid: Floats) -> tuple[Registration, bool]:
+    """The pattern laid onto its own picture by a turn and a shift, from those points of it that were followed there.
+
+    And whether these are all.
+    """
     there = turn * grid + shift
     known = np.all((there > -EDGE_MM) & (there < np.array(at.layout.size) + EDGE_MM), axis=1)
     if known.sum() < LEAST_KNOWN:
         known = np.ones(len(grid), np.bool_)
     degree = 4 if known.all() else 2  # beyond what was followed a quartic swings
-    return through(found.registration.to_photo(there[known]), grid[known], at.layout.size, degree)
+    laid = through(found.registration.to_photo(there[known]), grid[known], at.layout.size, degree)
+    return laid, bool(known.all())
 
 
 def other_blocks(at: Locator, found: Found) -> Found:

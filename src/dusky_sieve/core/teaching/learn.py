@@ -245,12 +245,12 @@ def _from_zero(blocks: list[dict[str, Any]]) -> tuple[list[dict[str, Any]], tupl
     edges = np.array([_edges(b) for b in tidy])
     low, high = edges[:, :2].min(axis=0), edges[:, 2:].max(axis=0)
     for b in tidy:
-        b["origin"] = [round(float(v), 4) for v in np.array(b["origin"]) - low]
+        b["origin"] = _rounded(np.array(b["origin"]) - low)
     return tidy, (float(high[0] - low[0]), float(high[1] - low[1]))
 
 
 def _rounded(value: Any) -> Any:
-    return [round(float(v), 4) for v in value] if isinstance(value, np.ndarray | tuple) else value
+    return tuple(round(float(v), 4) for v in value) if isinstance(value, np.ndarray | tuple) else value
 
 
 def _edges(block: dict[str, Any]) -> tuple[float, float, float, float]:
