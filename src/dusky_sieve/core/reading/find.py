@@ -115,9 +115,9 @@ def similarities(
         sky[: size[1], : size[0]] = np.minimum(soft, float(np.percentile(busy, LEVELLED)) + 1e-4)
         waves, energy = _waves(sky), _waves(sky**2)
         for slant, length in stroke_ways(layout, marks):
-            for turn in (lean.direction - slant, lean.direction - slant + np.pi):
-                for scale in _scales(lean, length, layout, shape, every_scale):
-                    score, centre = _best_place(waves, energy, marks, layout, turn, scale * factor)
+            for scale in _scales(lean, length, layout, shape, every_scale):
+                way = lean.direction - slant
+                for turn, score, centre in _best_places(waves, energy, marks, layout, way, scale * factor):
                     c, s = np.cos(turn) * scale, np.sin(turn) * scale
                     place = centre / factor + low - np.array([[c, -s], [s, c]]) @ (np.array(layout.size) / 2)
                     plane = np.array([[c, -s, place[0]], [s, c, place[1]], [0, 0, 1]])
@@ -159,36 +159,47 @@ def _scales(lean: Lean, length: float, layout: Layout, shape: tuple[int, int], e
     return [float(s) for s in low * SCALE_RATIO ** np.arange(int(np.log(high / low) / np.log(SCALE_RATIO)) + 1)]
 
 
-def _best_place(
+def _best_places(
     sky: Waves, energy: Waves, marks: Marks, layout: Layout, turn: float, scale: float
-) -> tuple[float, Floats]:
-    """Best correlation of the pattern turned and scaled so, and where its centre then lies (search pixels)."""
+) -> list[tuple[float, float, Floats]]:
+    """The turn, the best correlation and where the pattern's centre then lies (search pixels), both ways round.
+
+    The window in which it is looked for is the same both ways, and so is what varies within it.
+    """
     c, s = np.cos(turn) * scale, np.sin(turn) * scale
     rotate = np.array([[c, s], [-s, c]])
-    stride = max(1, len(marks.centres) // 6000)
-    offset = marks.centres[::stride] - np.array(layout.size) / 2
-    cell = np.round(offset @ rotate + GRID / 2).astype(int)
-    inside = (cell >= 0).all(axis=1) & (cell < GRID).all(axis=1)
-    area = marks.sizes[::stride, 0][inside]
-    drawn = np.bincount(cell[inside, 1] * GRID + cell[inside, 0], weights=area, minlength=GRID * GRID)
-    picture = np.asarray(cv2.GaussianBlur(drawn.reshape(GRID, GRID).astype(np.float32), (0, 0), 1.3), np.float32)
     half = np.array(layout.size) / 2 + 0.1 * max(layout.size)
     frame = _corners(*(2 * half)) - half
     mask = np.zeros((GRID, GRID), np.uint8)
     cv2.fillConvexPoly(mask, np.round(frame @ rotate + GRID / 2).astype(np.int32), (1,))
     window = mask.astype(np.float32)
     count = float(window.sum()) + 1e-9
-    picture = (picture - picture.sum() / count) * window
-    norm = float(np.sqrt((picture**2).sum())) + 1e-9
     shape = _waves(window)
-    top = _correlated(sky, _waves(picture))
     variance = _correlated(energy, shape) - _correlated(sky, shape) ** 2 / count
     floor = 0.02 * float(variance.max()) + 1e-9  # nearly empty windows correlate by luck
-    correlation = top / (norm * np.sqrt(np.maximum(variance, floor)))
-    best = np.unravel_index(int(np.argmax(correlation)), correlation.shape)
-    shift = np.array([best[1], best[0]], float)
-    shift[shift > GRID / 2] -= GRID  # the transform wraps round
-    return float(correlation[best]), shift + GRID / 2
+    spread = np.sqrt(np.maximum(variance, floor))
+    found = []
+    for way in (1, -1):
+        picture = _pictured(marks, layout, way * rotate)
+        picture = (picture - picture.sum() / count) * window
+        correlation = _correlated(sky, _waves(picture)) / spread
+        best = np.unravel_index(int(np.argmax(correlation)), correlation.shape)
+        shift = np.array([best[1], best[0]], float)
+        shift[shift > GRID / 2] -= GRID  # the transform wraps round
+        norm = float(np.sqrt((picture**2).sum())) + 1e-9
+        found.append((turn if way > 0 else turn + np.pi, float(correlation[best]) / norm, shift + GRID / 2))
+    return found
+
+
+def _pictured(marks: Marks, layout: Layout, rotate: Floats) -> Singles:
+    """The density of marks (GRID, GRID) that the pattern would show, its centre in the middle, turned and scaled so."""
+    stride = max(1, len(marks.centres) // 6000)
+    offset = marks.centres[::stride] - np.array(layout.size) / 2
+    cell = np.round(offset @ rotate + GRID / 2).astype(int)
+    inside = (cell >= 0).all(axis=1) & (cell < GRID).all(axis=1)
+    area = marks.sizes[::stride, 0][inside]
+    drawn = np.bincount(cell[inside, 1] * GRID + cell[inside, 0], weights=area, minlength=GRID * GRID)
+    return np.asarray(cv2.GaussianBlur(drawn.reshape(GRID, GRID).astype(np.float32), (0, 0), 1.3), np.float32)
 
 
 def _waves(picture: Singles) -> Waves:

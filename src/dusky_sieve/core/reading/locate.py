@@ -246,18 +246,18 @@ class Locator:
     def refined(self, candidate: Candidate, *, thorough: bool = True) -> Found | None:
         """The candidate laid onto the strokes, by alignment; None where the picture there is unlike the pattern's.
 
-        `thorough` : straight too, and whatever the picture is like. Blurred pictures may mislead.
+        `thorough` : straight from the candidate, too. Blurred pictures may mislead.
         """
         for before, led_to in self.laid:
             if before is candidate:
                 return led_to
         like = self.like_marks(candidate)
         aligned = align(self.drawn(like), candidate.homography, self.marks, self.layout)
-        starts = [candidate.homography] if thorough else []
+        found: Found | None = None
+        starts: list[Floats] = []
         if aligned is not None and aligned[0] >= max(UNLIKE, UNLIKE_BEST * self.liked):
             self.liked = max(self.liked, aligned[0])
-            starts.insert(0, aligned[1])
-        found: Found | None = None
+            starts = [aligned[1], candidate.homography] if thorough else [aligned[1]]
         for start in starts:
             place = self.followed(like, rigid(start, self.layout.size))
             found = self._better(found, candidate.lean, like, place)

@@ -30,7 +30,11 @@ LOOKS = (
     (FINDING_PX, EFFORTS[0], 0), (FINDING_PX, EFFORTS[0], 1), (FINDING_PX, EFFORTS[0], ANYWHERE), (CLOSER_PX, CLOSE, 0),
     (FINDING_PX, EFFORTS[1], 0), (CLOSER_PX, CLOSE, ANYWHERE), (FINDING_PX, EFFORTS[2], 0),
 )  # fmt: skip
+ENOUGH_LOOKS = 4  # of these, after which no more follow where nothing on the photo was like the pattern
+UNLIKELY = 0.5  # best correlation of any candidate, under which it was not
 WORTH_CLOSER = 1.4  # times as many pixels a side, from which a second look tells more than the first
+LED_SOMEWHERE = 0.3  # share explained, from which more of the same strokes' candidates lead to the same place
+LED_FURTHER = 0.1  # of such shares, by which one part of the photo leads further than another
 HOPELESS = 0.2  # share explained, below which the other ways round are not tried either
 LEAST_FOREIGN = 20  # strokes, below which they tell nothing
 MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
@@ -73,11 +77,17 @@ def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tup
     """
     views = _Views(photo, layout, backing, file)
     chosen: Look | None = None
-    for size, effort, where in LOOKS:
+    seen: dict[int, float] = {}  # share explained by the first look at each part of the photo
+    liked = 0.0  # best correlation of any candidate
+    for number, (size, effort, where) in enumerate(LOOKS):
+        if number >= ENOUGH_LOOKS and liked < UNLIKELY:
+            break
         at = views.locator(size, where)
-        if at is None:
+        if at is None or _in_vain(size, effort, where, seen):
             continue
         look = _look(at, effort, chosen)
+        seen.setdefault(where, look[0].fit.there if look[0] is not None else 0.0)
+        liked = max(liked, at.liked)
         if chosen is None or _worth(look[0]) > _worth(chosen[0]) or _clear(look):
             chosen = look
         if _clear(chosen):
@@ -85,6 +95,13 @@ def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tup
     assert chosen is not None  # there is a first look
     best, candidates, at = chosen
     return _checked(at, best, candidates), at
+
+
+def _in_vain(size: int, effort: Effort, where: int, seen: dict[int, float]) -> bool:
+    """Whether a look can hardly find more than those before: it would lead to the same place, or others were led further."""
+    if size != FINDING_PX:
+        return seen.get(where, 0.0) < max(seen.values()) - LED_FURTHER
+    return effort != EFFORTS[0] and seen.get(where, 0.0) > LED_SOMEWHERE
 
 
 def _look(at: Locator, effort: Effort, before: Look | None) -> Look:
