@@ -16,6 +16,9 @@ DEFLECTED_FROM = 0.50  # nozzle pitches from its place, reading contract
 UNSURE_BELOW = 0.60  # probability of the likeliest state under which a person is asked; 0.5 is a coin
 INK_FLOOR = 0.035  # share: what the profile model misses even on a clean photo; from benchmarks/read.py residuals
 PLACE_FLOOR = 0.045  # nozzle pitches: the same for the place
+AMONG_DEAD = (
+    20.0  # odds, against those elsewhere, that a nozzle of a dead block printed nothing: one in twenty still does
+)
 THROW_ALONG = 0.25  # nozzle pitches: one-sigma of throws along travel; most go across it
 
 STATES: tuple[State, ...] = ("firing", "missing", "deflected", "weak")
@@ -31,13 +34,20 @@ class Judgement:
 
 
 def judge_marks(
-    ink: Floats, ink_sigma: Floats, offset_pitches: Floats, offset_sigma: Floats, judged: NDArray[np.bool_]
+    ink: Floats,
+    ink_sigma: Floats,
+    offset_pitches: Floats,
+    offset_sigma: Floats,
+    judged: NDArray[np.bool_],
+    *,
+    dead: bool = False,
 ) -> Judgement:
     """The likeliest state of each mark and its probability.
 
     ink, ink_sigma : (n,) share of the typical mark
     offset_pitches, offset_sigma : (n, 2) in nozzle pitches, block shift and warp taken out; NaN where unprinted
     judged : (n,) False where the photo hides the mark
+    dead : hardly any mark of the block printed, so that one which seems to is likelier noise than elsewhere
 
     Errors of ink and of both directions are taken as independent; the offset is the distance in any direction,
     its error that along the line to its place.
@@ -57,6 +67,7 @@ def judge_marks(
     p_here = 1 - p_away
     p_weak = np.maximum(1 - p_missing - p_full, 0)
     table = np.stack([p_full * p_here, p_missing, (1 - p_missing) * p_away, p_weak * p_here], axis=1)
+    table[:, 1] *= AMONG_DEAD if dead else 1.0
     table /= table.sum(axis=1, keepdims=True)
     state = table.argmax(axis=1)
     return Judgement(state, table[np.arange(len(state)), state], judged)

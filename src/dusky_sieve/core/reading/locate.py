@@ -36,7 +36,7 @@ from dusky_sieve.core.reading.registration import (
 )
 from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
 from dusky_sieve.core.reading.square import slack_of, squared
-from dusky_sieve.core.reading.stray import on_lattice, stray_blocks
+from dusky_sieve.core.reading.stray import on_lattice, overlooked, stray_blocks
 from dusky_sieve.core.reading.tilt import Lean, leans
 
 Floats = NDArray[np.float64]
@@ -55,7 +55,7 @@ SAME_PLACE = 0.015  # of the pattern's diagonal by which one place may differ fr
 LIKELIEST = 1  # candidates of a search that are followed from where they lie as well as from where alignment took them
 MOST_LIKELY = 3  # places whose blocks are laid onto others where none is clearly it
 HALF_FOUND, WELL_FOUND = 0.25, 0.85  # between them a place is laid onto the strokes a second time
-WELL_LAID = 0.05  # spill under which that gains nothing: marks are missing, not missed
+WELL_LAID = 0.025  # spill under which that gains nothing: marks are missing, not missed
 FAINT = 0.03  # share explained once the middle was followed, under which the rest is not
 FOUND_FROM = 0.42  # share explained of the blocks that show ink, below which nothing on the photo is the sheet
 LEAST_MARKS = 8.0  # explained marks, below which the rest is luck
@@ -176,6 +176,12 @@ class Locator:
         full = np.linalg.inv(shrunk(self.map.factor)) @ registration.homography @ back
         return Registration(full / full[2, 2], registration.warp, registration.size, self.corner)
 
+    def of_photo(self, registration: Registration) -> Registration:
+        """The registration of the marks' box on the ink map, from one of the whole sheet on the photo; see whole_sheet."""
+        forth = np.array([[1, 0, self.corner[0]], [0, 1, self.corner[1]], [0, 0, 1.0]])
+        small = shrunk(self.map.factor) @ registration.homography @ forth
+        return Registration(small / small[2, 2], registration.warp, registration.size)
+
     def ends(self, registration: Registration) -> Ends:
         """How well the rows' ends fit about a registration of the whole sheet on the photo."""
         return self.ends_at(self._on_map(registration))
@@ -183,15 +189,25 @@ class Locator:
     def printing(self, registration: Registration) -> list[MarksBlock]:
         """The blocks that show ink on the ink map, as a registration of the whole sheet on the photo lays them."""
         fit = self.judge(self._on_map(registration))
-        whole = {b.id: b for b in self.whole.blocks if isinstance(b, MarksBlock)}
-        return [whole[b.id] for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]
+        return [b for b, shown in zip(self._whole_blocks(), fit.printing, strict=True) if shown]
 
     def stray(self, registration: Registration, printing: list[MarksBlock]) -> list[str]:
         """Blocks beside whose lattice many strokes stand, as a registration of the whole sheet on the photo lays it."""
-        small = shrunk(self.map.factor) @ registration.homography
+        return stray_blocks(
+            self.strokes, self._whole_on_map(registration), self._whole_blocks(), {b.id for b in printing}
+        )
+
+    def overlooked(self, registration: Registration, silent: set[str]) -> list[str]:
+        """Blocks of those `silent` in whose box ink stands, as a registration of the whole sheet on the photo lays them."""
+        return overlooked(self.map.ink, self._whole_on_map(registration), self._whole_blocks(), silent)
+
+    def _whole_blocks(self) -> list[MarksBlock]:
         whole = {b.id: b for b in self.whole.blocks if isinstance(b, MarksBlock)}
-        on_map = Registration(small, registration.warp, registration.size, registration.origin)
-        return stray_blocks(self.strokes, on_map, [whole[b.id] for b in self.blocks], {b.id for b in printing})
+        return [whole[b.id] for b in self.blocks]
+
+    def _whole_on_map(self, registration: Registration) -> Registration:
+        small = shrunk(self.map.factor) @ registration.homography
+        return Registration(small, registration.warp, registration.size, registration.origin)
 
     def on_lattice(self, found: Found) -> bool:
         """Whether strokes stand on a place's lattice as they would not by chance, though many of its marks are missing."""

@@ -19,6 +19,8 @@ Photo = NDArray[np.uint8]
 SEEN_FROM = 3.5  # of the noise in a whole window, from which a best match is a mark and not luck
 DEAD = 0.1  # share of a block's marks that print, below which it is taken as dead
 SEEN_AMONG_DEAD = 5.0  # of the noise, in place of the above: among hundreds of gaps chance makes many a faint mark
+FEIGNED = 0.1  # of other blocks' peak ink: fainter by all marks is what spills over from a bank beside, or grain
+GAP_SHARE, ENOUGH_GAPS = 0.35, 8  # of strong marks, below which nothing printed; so many gaps tell their own noise
 FAR_BESIDES = 2.5  # the same on top, two pitches from its place: a gap is likelier than a faint far throw
 PRINTED_FROM = 0.12  # share of the typical mark, under which nothing has a place
 FOREIGN_INK = 0.28  # of a typical mark: ink beside the mark's own hump that does not belong there
@@ -36,7 +38,7 @@ class MarkMeasures:
     judged : (n,) False where the frame's edge, glare or an object hides the mark: glare, outside, covered (n,)
     printing : share of the marks that carry ink
     strength : the typical mark's peak ink share, about 0..1 of the ink's own colour; width : its one-sigma, mm
-    contrast : of the typical mark over the noise
+    contrast : of the typical mark over the paper's grain; ground : (3,) linear light of the paper round it
     """
 
     ink: Floats
@@ -52,6 +54,7 @@ class MarkMeasures:
     strength: float
     width: float
     contrast: float
+    ground: Floats
 
 
 @dataclass(frozen=True)
@@ -78,16 +81,24 @@ def measure_block(
     """
     patches = cut_patches(photo, block, registration, backing, rows, clear)
     weights, printing = ink_weights(patches, block, backing)
-    noise = float(np.sqrt(((weights * patches.noise) ** 2).sum()))
+    noise = grain = float(np.sqrt(((weights * patches.noise) ** 2).sum()))
     profile = _flattened(patches.across_ink @ weights, block, patches.across)
     template, strength, width = _typical_profile(profile, patches.across, block, printing, expected)
+    if strength < FEIGNED * expected.strength:
+        printing = 0.0
+        template, strength, width = _typical_profile(profile, patches.across, block, printing, expected)
     seen_from = SEEN_FROM
     if printing < DEAD:
         noise, seen_from = max(noise, _ripple(profile, template)), SEEN_AMONG_DEAD
     for _ in range(2 if printing > 0.1 else 1):
-        amount, sigma, dy, dy_sigma = _match(profile, template, patches.across, noise, block.nozzle_pitch, seen_from)
+        amount, sigma, dy, dy_sigma = _match(
+            profile, template, patches.across, noise, grain, block.nozzle_pitch, seen_from
+        )
         template = _sharpened(profile, template, amount, dy, patches.across)
-    amount, sigma, dy, dy_sigma = _match(profile, template, patches.across, noise, block.nozzle_pitch, seen_from)
+    gaps = amount < GAP_SHARE * np.quantile(amount, 0.9)
+    if printing >= DEAD and gaps.sum() >= ENOUGH_GAPS:
+        noise = max(noise, _ripple(profile[gaps], template))
+    amount, sigma, dy, dy_sigma = _match(profile, template, patches.across, noise, grain, block.nozzle_pitch, seen_from)
     hidden, covered = hidden_marks(patches, block, rows, backing)
     usable = patches.seen & ~hidden & ~covered
     level = _typical_level(amount, printing, usable)
@@ -102,7 +113,8 @@ def measure_block(
         ink=ink, ink_sigma=np.asarray(sigma / level / gain), offset=np.where(printed[:, None], np.stack([dx, dy], axis=1), np.nan),
         centroid_x=centre_x, offset_sigma=np.where(printed[:, None], np.stack([dx_sigma, dy_sigma], axis=1), np.nan),
         judged=patches.seen & ~hidden & ~covered, glare=hidden, outside=~patches.seen, covered=covered,
-        printing=printing, strength=strength, width=width, contrast=level * float(template.max()) / noise,
+        printing=printing, strength=strength, width=width, contrast=level * float(template.max()) / grain,
+        ground=np.median(patches.ground, axis=0),
     )  # fmt: skip
 
 
@@ -184,12 +196,13 @@ def _ripple(profile: Floats, template: Floats) -> float:
 
 
 def _match(
-    profile: Floats, template: Floats, across: Floats, noise: float, pitch: float, seen_from: float
+    profile: Floats, template: Floats, across: Floats, noise: float, grain: float, pitch: float, seen_from: float
 ) -> tuple[Floats, float, Floats, Floats]:
     """Amount of ink (n,) in units of the template, its one-sigma, place across feed (n,) mm and its one-sigma (n,) mm.
 
     Least squares of each profile against the shifted template; the shift by parabola at the best match. A best
     match that noise alone would reach somewhere in the window is no mark: its amount is taken at its own place.
+    `noise` says how much ink it may feign, the paper's `grain` how far it shifts a mark that is there.
     """
     step = float(across[1] - across[0])
     n, count = profile.shape
@@ -210,7 +223,7 @@ def _match(
     peak = np.maximum((b - 0.25 * (a - c) * nudge) / np.sqrt(inside[best]), 0)  # height of the parabola
     sharp = float(np.sqrt((np.gradient(template, step) ** 2).sum())) + 1e-9
     sigma = noise / float(np.sqrt(power))
-    return peak, sigma, (shifts[best] + nudge) * step, noise / (np.maximum(peak, 0.05) * sharp) + 0.02 * step
+    return peak, sigma, (shifts[best] + nudge) * step, grain / (np.maximum(peak, 0.05) * sharp) + 0.02 * step
 
 
 def _gain(ink: Floats, usable: Bools, block: MarksBlock, rows: NDArray[np.int64] | None) -> Floats:

@@ -77,6 +77,7 @@ def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tup
     """
     views = _Views(photo, layout, backing, file)
     chosen: Look | None = None
+    looks: list[Look] = []
     seen: dict[int, float] = {}  # share explained by the first look at each part of the photo
     liked = 0.0  # best correlation of any candidate
     for number, (size, effort, where) in enumerate(LOOKS):
@@ -86,15 +87,17 @@ def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tup
         if at is None or _in_vain(size, effort, where, seen):
             continue
         look = _look(at, effort, chosen)
+        looks.append(look)
         seen.setdefault(where, look[0].fit.there if look[0] is not None else 0.0)
         liked = max(liked, at.liked)
-        if chosen is None or _worth(look[0]) > _worth(chosen[0]) or _clear(look):
+        if chosen is None or _worth(look[0]) > _worth(chosen[0]) or (_clear(look) and _same(look, chosen)):
             chosen = look
         if _clear(chosen):
             break
     assert chosen is not None  # there is a first look
     best, candidates, at = chosen
-    return _checked(at, best, candidates), at
+    others = [_on_photo(look) for look in looks if look[0] is not None and not _same(look, chosen)]
+    return _checked(at, best, candidates, others), at
 
 
 def _in_vain(size: int, effort: Effort, where: int, seen: dict[int, float]) -> bool:
@@ -109,11 +112,19 @@ def _look(at: Locator, effort: Effort, before: Look | None) -> Look:
     best, candidates = at.search(effort)
     if best is not None and not best.clear and best.fit.there > HOPELESS and best.fit.explained >= LEAST_MARKS:
         best = max((other_blocks(at, way) for way in at.likely(best)), key=lambda way: way.fit.explained)
-    if best is not None and before is not None and before[0] is not None:
-        earlier = before[2].whole_sheet(before[0].registration)
-        if at.whole_sheet(best.registration).apart(earlier) < SAME_PLACE:
-            best = at.confirmed(best)
+    if best is not None and before is not None and _same((best, candidates, at), before):
+        best = at.confirmed(best)
     return best, candidates, at
+
+
+def _same(look: Look, other: Look) -> bool:
+    """Whether two looks led to one place on the photo."""
+    return look[0] is not None and other[0] is not None and _on_photo(look).apart(_on_photo(other)) < SAME_PLACE
+
+
+def _on_photo(look: Look) -> Registration:
+    assert look[0] is not None
+    return look[2].whole_sheet(look[0].registration)
 
 
 def _clear(look: Look) -> bool:
@@ -124,9 +135,9 @@ def _worth(found: Found | None) -> float:
     return found.worth if found is not None else 0.0
 
 
-def _checked(at: Locator, best: Found | None, candidates: list[Candidate]) -> Registration:
+def _checked(at: Locator, best: Found | None, candidates: list[Candidate], others: list[Registration]) -> Registration:
     if best is not None and best.fit.explained >= LEAST_MARKS and best.fit.there > HOPELESS:
-        best = right_way_round(at, best, candidates)
+        best = right_way_round(at, best, candidates, others)
     if best is None or best.fit.explained < LEAST_MARKS or not (best.fit.there >= FOUND_FROM or at.on_lattice(best)):
         raise SheetNotFound(f"{at.file}: no sheet of the layout “{at.layout.name}” was found. {remedy(at.map.small)}")
     _refuse_another_sheet(at, best)

@@ -339,21 +339,22 @@ class Judge:
         ink = np.where(seen, self.near.ravel()[at], 0).astype(np.float64)
         if self.spots == 1:
             return ink, seen, at
-        before, middle, after = ink.reshape(3, -1)
-        return (before + middle + after) / 3, seen.reshape(3, -1).all(axis=0), at.reshape(3, -1)[1]
+        each = (-1, self.spots, len(self.plan.points))  # a place may have been asked for at several steps
+        value, inside = ink.reshape(each).mean(axis=1), seen.reshape(each).all(axis=1)
+        return value.ravel(), inside.ravel(), at.reshape(each)[:, self.spots // 2].ravel()
 
     def _taken_share(self, at: NDArray[np.int64], inside: NDArray[np.bool_], got: Floats) -> Floats:
         """What each block's marks take from the light (over dark: add), (blocks, 3); nothing where few show."""
         mark = self.plan.mark
         told = inside & (~mark | (got > 0.4))
         codes = self.small.reshape(-1, 3)[at[told]]
-        middle, count = _medians(codes, self.kind[told], 2 * self.blocks)
+        middle, count = medians_of(codes, self.kind[told], 2 * self.blocks)
         ground, strong = middle.reshape(-1, 2, 3).transpose(1, 0, 2) + 3.0
         share = 1 - strong / ground if self.backing == "light" else (strong - ground) / 200
         return np.asarray(np.clip(share, 0, None) * (count.reshape(-1, 2)[:, 1:] >= 3))
 
 
-def _medians(codes: NDArray[np.uint8], group: NDArray[np.int64], groups: int) -> tuple[Floats, NDArray[np.int64]]:
+def medians_of(codes: NDArray[np.uint8], group: NDArray[np.int64], groups: int) -> tuple[Floats, NDArray[np.int64]]:
     """Medians (groups, bands) of bytes (n, bands) by the group (n,) each belongs to, and how many there are (groups,)."""
     count = np.bincount(group, minlength=groups)
     ranks = np.stack([np.maximum(count - 1, 0) // 2, count // 2])

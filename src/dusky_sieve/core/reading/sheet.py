@@ -7,12 +7,12 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_heights, mark_centres
-from dusky_sieve.core.reading.cover import astray, smooth_surface
+from dusky_sieve.core.reading.cover import OTHER_COLOUR, astray, smooth_surface
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.fills import read_fill
 from dusky_sieve.core.reading.judge import faults_of, judge_marks
 from dusky_sieve.core.reading.locate import Corners, Locator
-from dusky_sieve.core.reading.measure import MarkMeasures, measure_block
+from dusky_sieve.core.reading.measure import DEAD, MarkMeasures, measure_block
 from dusky_sieve.core.reading.pin import by_corners
 from dusky_sieve.core.reading.place import find_sheet
 from dusky_sieve.core.reading.refine import refine
@@ -94,8 +94,8 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     ends = locator.ends(registration)
     stray = locator.stray(registration, printing)
     # Where one block lies wrongly, one that seems to print nothing may stand where nothing was looked for.
-    silent = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
-    for name in {*ends.aside(), *stray, *silent}:
+    unseen = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
+    for name in {*ends.aside(), *stray, *unseen}:
         doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
     lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
     if locator.misplaced(registration, ends, photo.corners is not None) or lost:
@@ -111,6 +111,10 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
         b.id: measure_block(photo.pixels, b, registration, photo.backing, expected=expected, clear=clear[b.id])
         for b in blocks
     }
+    silent = {name for name, m in measured.items() if m.printing < DEAD}
+    lost_ones = elsewhere(measured) if photo.backing == "light" else []
+    for name in {*lost_ones, *locator.overlooked(registration, silent)}:
+        doubtful[name] = np.ones(len(measured[name].ink), bool)
     for block in layout.blocks:
         if block.backing != photo.backing:
             continue
@@ -151,6 +155,16 @@ def _common(block: MarksBlock, offset: Floats, solid: NDArray[np.bool_]) -> Floa
     return np.stack([smooth_surface(mark_centres(block), known[:, axis], solid) for axis in (0, 1)], axis=1)
 
 
+def elsewhere(measured: dict[str, MarkMeasures]) -> list[str]:
+    """Blocks that print next to nothing on ground of another colour than where others print: it may not be the sheet."""
+    colour = {name: np.log(m.ground) - np.log(m.ground).mean() for name, m in measured.items()}
+    known = [colour[name] for name, m in measured.items() if m.printing >= DEAD]
+    if not known:
+        return []
+    silent = [name for name, m in measured.items() if m.printing < DEAD]
+    return [name for name in silent if np.abs(colour[name] - np.median(known, axis=0)).max() > OTHER_COLOUR]
+
+
 def _warned(block: MarksBlock, code: str, share: float = 0.0) -> Warned:
     message = WARNINGS[code].format(block=block.id, share=f"{100 * share:.0f}%")
     return Warned.model_validate({"code": code, "message": message, "block": block.id})
@@ -188,8 +202,9 @@ def _judge_block(
     shift = np.median(common, axis=0)
     offset = marks.offset - common
     judgement = judge_marks(
-        marks.ink, marks.ink_sigma, offset / block.nozzle_pitch, marks.offset_sigma / block.nozzle_pitch, marks.judged
-    )
+        marks.ink, marks.ink_sigma, offset / block.nozzle_pitch, marks.offset_sigma / block.nozzle_pitch, marks.judged,
+        dead=marks.printing < DEAD,
+    )  # fmt: skip
     lost = astray(block, judgement.state, offset / block.nozzle_pitch)
     if lost.any():
         judgement = replace(judgement, judged=judgement.judged & ~lost)

@@ -12,9 +12,10 @@ from numpy.typing import NDArray
 from dusky_sieve.core.layout import MarksBlock, cells_of, clear_heights, extent, near_by
 from dusky_sieve.core.reading.ends import narrow
 from dusky_sieve.core.reading.inkmap import Strokes
-from dusky_sieve.core.reading.registration import Registration, inverse, project
+from dusky_sieve.core.reading.registration import Registration, grid_over, inverse, project
 
 Floats = NDArray[np.float64]
+Bytes = NDArray[np.uint8]
 
 LIKE_LONG, LIKE_WIDE = (0.55, 1.6), 0.5  # of a mark's length, and of that across: what may be one of a block's marks
 OFF = 0.3  # of a column or of the clear height, beyond which a stroke is beside the lattice
@@ -22,6 +23,11 @@ LEAST_CLEAR_PX = 6.0  # of the map: where rows are closer, a stroke's middle doe
 LEAST_STROKES = 6  # of a block, below which chance puts them aside
 LEAST_OF_SILENT = 0.15  # strokes for each nozzle of a block that seems to print nothing, from which something does
 NO_ACCIDENT, FEW_BESIDE = 40, 0.15  # strokes, and the share of them that may stand beside; by chance half of them do
+OVER_BOX = 60  # points each way, over a block's box
+INKED_TIMES, INKED_FROM = (
+    2.5,
+    10.0,
+)  # of the box's middle ink, and of 255: noise reaches 2 times and 8 more in a tenth of it
 MOST_STRAY = 0.35  # of them: nozzles that throw so far askew are few
 
 
@@ -39,6 +45,26 @@ def stray_blocks(strokes: Strokes, place: Registration, blocks: list[MarksBlock]
             stray = len(beside) > LEAST_OF_SILENT * block.nozzles
         if stray:
             found.append(block.id)
+    return found
+
+
+def overlooked(ink: Bytes, place: Registration, blocks: list[MarksBlock], silent: set[str]) -> list[str]:
+    """Blocks (ids) that seem to print nothing, in whose box ink stands all the same: the lattice may lie between their rows.
+
+    ink : the map that `place` leads to, from sheet mm. A bank that stands between the rows of one that prints is left out.
+    """
+    found = []
+    h, w = ink.shape
+    for block in blocks:
+        box = np.array(extent(block)).reshape(2, 2)
+        if not {b.id for b in near_by(extent(block), blocks)} <= silent:
+            continue
+        at = np.rint(place.to_photo(box[0] + grid_over(tuple(box[1] - box[0]), OVER_BOX))).astype(int)
+        inside = ((at >= 0) & (at < (w, h))).all(axis=1)
+        if inside.any():
+            half, most = np.quantile(ink[at[inside, 1], at[inside, 0]], (0.5, 0.9))
+            if most > INKED_TIMES * half + INKED_FROM:
+                found.append(block.id)
     return found
 
 

@@ -35,11 +35,17 @@ RIVALS_TRIED = 8  # other ways of each kind that are compared as they lie
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
 
 
-def right_way_round(at: Locator, best: Found, candidates: list[Candidate]) -> Found:
-    """The way round that explains most, once it clearly leads every other that lays the pattern onto itself."""
+def right_way_round(at: Locator, best: Found, candidates: list[Candidate], others: list[Registration]) -> Found:
+    """The way round that explains most, once it clearly leads every other that lays the pattern onto itself.
+
+    others : of the whole sheet on the photo, where other looks led
+    """
     full = Judge(at.map, probes(at.layout, at.backing, COMPARED), at.backing, at.judge.near)
     top = Found(best.registration, _with_fills(at, full, best.registration), best.lean, best.like)
     ways = [top]
+    for other in others:
+        settled, _ = at.settled(at.of_photo(other))
+        ways.append(Found(settled, _with_fills(at, full, settled), best.lean, best.like))
     if best.fit.there < SURELY_FOUND:
         for way in _turned(at, best, candidates):
             ways.append(Found(way.registration, _with_fills(at, full, way.registration), way.lean, way.like))
@@ -50,11 +56,11 @@ def right_way_round(at: Locator, best: Found, candidates: list[Candidate]) -> Fo
             break
         top = ways[0]  # a better place has likenesses of its own
     top = ways[0]
-    others = [way for way in ways[1:] if _apart(at, top.registration, way.registration)]
-    if top.fit.there < FOUND_FROM or not others:  # no sheet, either way round; or but one way
+    rivals = [way for way in ways[1:] if _apart(at, top.registration, way.registration)]
+    if top.fit.there < FOUND_FROM or not rivals:  # no sheet, either way round; or but one way
         return top
-    sure = _leads(at, top, others[0]) and not _truer(others[0], top, full)
-    return top if sure else _decided(at, top, others[0], full)
+    sure = _leads(at, top, rivals[0]) and not _truer(rivals[0], top, full)
+    return top if sure else _decided(at, top, rivals[0], full)
 
 
 def _turned(at: Locator, best: Found, candidates: list[Candidate]) -> list[Found]:
