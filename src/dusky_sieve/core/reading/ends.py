@@ -171,13 +171,17 @@ def _ends(
     free = bare[~_taken(_places(block, bare), boxes, block.mark[0] / 2)]
     if len(free) < LEAST_FREE * len(beyond):
         return None
-    values = []
-    for cells in (np.array(inside, np.float64), free):
+
+    def ink(cells: Floats, down: float = 0.0) -> Floats:
         c, r = cells.T
         points = np.array(block.origin) + (c[None, :] + slides[:, None])[..., None] * np.array(block.column_pitch)
-        points += r[None, :, None] * np.array(block.row_pitch)
-        values.append(_ink(place, points.reshape(-1, 2), near, level).reshape(len(slides), -1).mean(axis=1))
-    return np.asarray(values[0] - values[1])
+        points += (r[None, :, None] + down) * np.array(block.row_pitch)
+        return _ink(place, points.reshape(-1, 2), near, level).reshape(len(slides), -1)
+
+    out = ink(free)
+    if block.nozzles > block.columns:  # a frame beside the pattern has ink between the rows as well; marks have not
+        out = np.maximum(out - ink(free, 0.5), 0)
+    return np.asarray(ink(np.array(inside, np.float64)).mean(axis=1) - out.mean(axis=1))
 
 
 def _taken(points: Floats, boxes: Floats, half: float) -> NDArray[np.bool_]:

@@ -187,11 +187,16 @@ def _rows_of(block: MarksBlock, layout: Layout, blocks: int, ends_only: bool) ->
     count = -(-block.nozzles // block.columns)
     numbers = np.arange(0, count, max(1, count * blocks // MOST_ROWS))
     last = block.nozzles - (count - 1) * block.columns
-    u = np.arange(-BEYOND - 0.5, block.columns + BEYOND - 0.5, 1 / ROW_SAMPLES)
+    # Samples lie alike to both sides of every mark's middle, and count by how much of them the mark covers.
+    u = (
+        np.arange(-round((BEYOND + 0.5) * ROW_SAMPLES), round((block.columns + BEYOND - 0.5) * ROW_SAMPLES) + 1)
+        / ROW_SAMPLES
+    )
     places = np.array(block.origin) + numbers[:, None, None] * row + u[None, :, None] * column
     length = np.where(numbers == count - 1, last, block.columns)
-    along = np.abs(u - np.rint(u)) * abs(column[0] or 1.0) <= 0.5 * block.mark[0]
-    wanted = along[None] & (np.rint(u) >= 0)[None] & (np.rint(u)[None] < length[:, None])
+    half = 0.5 * block.mark[0] / abs(column[0] or 1.0)
+    along = np.clip((half - np.abs(u - np.rint(u))) * ROW_SAMPLES + 0.5, 0, 1)
+    wanted = along[None] * (np.rint(u) >= 0)[None] * (np.rint(u)[None] < length[:, None])
     usable = u[None] < length[:, None] + BEYOND - 0.5  # a short last row ends where its marks do
     if ends_only:  # between them a row whose gaps do not show says nothing but where it was followed badly
         usable &= (u[None] < END) | (u[None] > length[:, None] - 1 - END)

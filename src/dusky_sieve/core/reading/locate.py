@@ -226,8 +226,7 @@ class Locator:
 
     def _on_map(self, registration: Registration) -> Place:
         """From the marks' box to the ink map, by a registration of the whole sheet on the photo."""
-        small, forth = shrunk(self.map.factor), np.array(self.corner)
-        return lambda points: project(small, registration.to_photo(points + forth))
+        return self.of_photo(registration).to_photo
 
     def _best(self, candidates: list[Candidate], best: Found | None) -> Found | None:
         """The best of the candidates once refined; stops at one that is clearly it."""

@@ -322,9 +322,8 @@ class Judge:
         """
         own, many, width = self.plan.block, len(steps), 2 * self.blocks
         value, inside, _ = self._sampled(lambda points: place((points + steps[:, None]).reshape(-1, 2)))
-        got = np.clip((value.reshape(many, -1) - fit.low[own]) / (fit.high - fit.low)[own], 0, 1) * inside.reshape(
-            many, -1
-        )
+        value, inside = value.reshape(many, -1), inside.reshape(many, -1)
+        got = np.clip((value - fit.low[own]) / (fit.high - fit.low)[own], 0, 1) * inside
         kind = self.kind + width * np.arange(many)[:, None]
         sums = np.bincount(kind.ravel(), weights=got.ravel(), minlength=width * many).reshape(many, -1, 2)
         mean = sums / np.maximum(self._sums(np.ones(len(own))), 1)

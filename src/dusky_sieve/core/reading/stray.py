@@ -24,10 +24,10 @@ LEAST_STROKES = 6  # of a block, below which chance puts them aside
 LEAST_OF_SILENT = 0.15  # strokes for each nozzle of a block that seems to print nothing, from which something does
 NO_ACCIDENT, FEW_BESIDE = 40, 0.15  # strokes, and the share of them that may stand beside; by chance half of them do
 OVER_BOX = 60  # points each way, over a block's box
-INKED_TIMES, INKED_FROM = (
-    2.5,
-    10.0,
-)  # of the box's middle ink, and of 255: noise reaches 2 times and 8 more in a tenth of it
+INKED_TIMES = (
+    2.5  # times the box's middle ink, that a tenth of it must reach to be more than noise, which reaches twice;
+)
+INKED_FROM = 10.0  # and so much more, of 255: 8 was seen
 MOST_STRAY = 0.35  # of them: nozzles that throw so far askew are few
 
 
