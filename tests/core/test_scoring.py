@@ -271,10 +271,10 @@ def test_a_block_laid_between_its_rows_is_not_told_to_print_nothing():
     ids = {b.id for b in BLOCKS}
     ink = cv2.dilate(drawn().ink, np.ones((3, 3), np.uint8))
     between = rigid(TO_MAP @ np.array([[1, 0, 0], [0, 1, BLOCKS[0].row_pitch[1] / 2], [0, 0, 1.0]]), LAYOUT.size)
-    assert set(overlooked(ink, between, BLOCKS, ids)) == ids
-    assert overlooked(ink, between, BLOCKS, set()) == []  # those that print are judged mark by mark
+    assert overlooked(ink, between, BLOCKS, ids) == ids
+    assert overlooked(ink, between, BLOCKS, set()) == set()  # those that print are judged mark by mark
     noise = np.clip(grain(4.0)[: ink.shape[0], : ink.shape[1]] + 8, 0, 255).astype(np.uint8)
-    assert overlooked(noise, between, BLOCKS, ids) == []
+    assert overlooked(noise, between, BLOCKS, ids) == set()
 
 
 # Registration and what hands give.

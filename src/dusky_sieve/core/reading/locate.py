@@ -197,8 +197,8 @@ class Locator:
             self.strokes, self._whole_on_map(registration), self._whole_blocks(), {b.id for b in printing}
         )
 
-    def overlooked(self, registration: Registration, silent: set[str]) -> list[str]:
-        """Blocks of those `silent` in whose box ink stands, as a registration of the whole sheet on the photo lays them."""
+    def overlooked(self, registration: Registration, silent: set[str]) -> set[str]:
+        """Blocks of those `silent` in whose box ink stands and the next ones, as a registration of the whole sheet on the photo lays them."""
         return overlooked(self.map.ink, self._whole_on_map(registration), self._whole_blocks(), silent)
 
     def _whole_blocks(self) -> list[MarksBlock]:

@@ -24,6 +24,7 @@ LEAST_STROKES = 6  # of a block, below which chance puts them aside
 LEAST_OF_SILENT = 0.15  # strokes for each nozzle of a block that seems to print nothing, from which something does
 NO_ACCIDENT, FEW_BESIDE = 40, 0.15  # strokes, and the share of them that may stand beside; by chance half of them do
 OVER_BOX = 60  # points each way, over a block's box
+NEXT_TO = 1.5  # of a block's shorter side, within which others are next to it
 INKED_TIMES = (
     2.5  # times the box's middle ink, that a tenth of it must reach to be more than noise, which reaches twice;
 )
@@ -48,12 +49,13 @@ def stray_blocks(strokes: Strokes, place: Registration, blocks: list[MarksBlock]
     return found
 
 
-def overlooked(ink: Bytes, place: Registration, blocks: list[MarksBlock], silent: set[str]) -> list[str]:
+def overlooked(ink: Bytes, place: Registration, blocks: list[MarksBlock], silent: set[str]) -> set[str]:
     """Blocks (ids) that seem to print nothing, in whose box ink stands all the same: the lattice may lie between their rows.
 
-    ink : the map that `place` leads to, from sheet mm. A bank that stands between the rows of one that prints is left out.
+    With them those next to them, where it leads from right to wrong. ink : the map that `place` leads to, from sheet mm.
+    A bank that stands between the rows of one that prints is left out.
     """
-    found = []
+    found: set[str] = set()
     h, w = ink.shape
     for block in blocks:
         box = np.array(extent(block)).reshape(2, 2)
@@ -64,7 +66,8 @@ def overlooked(ink: Bytes, place: Registration, blocks: list[MarksBlock], silent
         if inside.any():
             half, most = np.quantile(ink[at[inside, 1], at[inside, 0]], (0.5, 0.9))
             if most > INKED_TIMES * half + INKED_FROM:
-                found.append(block.id)
+                reach = NEXT_TO * float((box[1] - box[0]).min())
+                found |= {b.id for b in near_by(extent(block), blocks, reach)}
     return found
 
 

@@ -23,6 +23,7 @@ NEAR_RIVAL_OF_POOR = 0.5  # and from which where the best place explains little 
 CLEAR_LEAD = 4.0  # marks by which the best place must explain more than any other way round
 LEAD_SHARE = 0.02  # and the share of all that it explains
 LEAD_ALONE = 0.5  # or, where the two share most marks, the share of those that only one of them has
+LEAST_ALONE = 3  # of such marks, and then each of them must tell for it
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
 COMPARED = 12_000  # marks looked at when ways round are compared: a few at the rim decide
 COLOURS_APART = 0.005  # of unit vectors: about four degrees between two inks, below which they are one colour
@@ -76,8 +77,12 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     """The better of two ways round that fit about alike: by their rows' ends, their colours, the other backing's traces."""
     ways = []
     for way in (top, other):
-        ended = at.ends_right(way)
-        ways.append(Found(ended, _with_fills(at, full, ended), way.lean, way.like))
+        # Laid once more, each alike: a few marks decide, and neither may lead by being laid more finely.
+        again, _ = at.settled(at.followed(way.like, way.registration))
+        places = (way.registration, again, at.ends_right(way))
+        ways.append(
+            max((Found(p, _with_fills(at, full, p), way.lean, way.like) for p in places), key=lambda w: w.fit.explained)
+        )
     top, other = sorted(ways, key=lambda way: -way.fit.explained)
     leads, truer, falser = _leads(at, top, other), _truer(top, other, full), _truer(other, top, full)
     if truer or (leads and not falser):
@@ -201,18 +206,24 @@ def _rivals(at: Locator, fit: Fit) -> list[tuple[float, Floats]]:
 def _leads(at: Locator, top: Found, other: Found) -> bool:
     """Whether a place explains so much more than another that it is no accident."""
     lead, share = top.fit.explained - other.fit.explained, LEAD_SHARE * top.fit.explained
-    if not CLEAR_LEAD <= lead < share:
-        return lead >= max(CLEAR_LEAD, share)
-    ways = (top.registration, other.registration)
-    masks = [marks_drawn(at, way) for way in ways]
-    alone = max(_off(mask, way.to_photo(at.marks.centres)) for mask, way in zip(masks, reversed(ways), strict=True))
-    return alone >= CLEAR_LEAD and lead >= LEAD_ALONE * alone
+    if lead >= max(CLEAR_LEAD, share):
+        return True
+    if lead <= 0:
+        return False
+    mine, others = _alone(at, top, other), _alone(at, other, top)
+    alone = max(len(mine), len(others))
+    lead = max(lead, float(mine.sum() - others.sum()))
+    return alone >= LEAST_ALONE and lead >= max(LEAD_ALONE * alone, min(CLEAR_LEAD, alone))
 
 
-def _off(mask: Bytes, points: Floats) -> int:
-    """How many points (n, 2) lie outside a mask."""
-    at = np.clip(np.rint(points).astype(int), 0, np.array(mask.shape)[::-1] - 1)
-    return int((mask[at[:, 1], at[:, 0]] == 0).sum())
+def _alone(at: Locator, way: Found, other: Found) -> Floats:
+    """Ink (n,) as a share of a mark's, of the marks that one place has where the other has none."""
+    mask = marks_drawn(at, other.registration)
+    x, y = np.clip(
+        np.rint(way.registration.to_photo(at.marks.centres)).astype(int).T, 0, np.array([mask.shape[::-1]]).T - 1
+    )
+    ink, low, high = at.judge.near[y, x], way.fit.low[at.block_of], way.fit.high[at.block_of]
+    return np.asarray(np.clip((ink - low) / (high - low), 0, 1)[mask[y, x] == 0])
 
 
 def marks_drawn(at: Locator, registration: Registration) -> Bytes:
