@@ -86,6 +86,13 @@ def test_no_step_aside_explains_as_much_as_the_place_itself(step):
     assert judge(aside(x, y)).explained < 0.95 * judge(aside(0, 0)).explained
 
 
+@pytest.mark.parametrize(("printed", "step"), [(0.3, "column_pitch"), (0.5, "column_pitch"), (0.5, "row_pitch")])
+def test_a_block_of_which_few_marks_print_is_in_doubt_where_its_side_shows_as_many(printed, step):
+    judge = judge_of(drawn(printed))
+    assert judge.sparse_aside(aside(0, 0), BLOCKS, LAYOUT) == []
+    assert len(judge.sparse_aside(aside(*getattr(BLOCKS[0], step)), BLOCKS, LAYOUT)) >= 2
+
+
 def test_colours_of_other_blocks_count_against_a_place():
     ink = drawn()
     grey = InkMap(ink.ink, np.repeat(ink.small.mean(axis=2, keepdims=True), 3, axis=2).astype(np.uint8), 1.0)

@@ -201,6 +201,10 @@ class Locator:
         """Blocks of those `silent` in whose box ink stands and the next ones, as a registration of the whole sheet on the photo lays them."""
         return overlooked(self.map.ink, self._whole_on_map(registration), self._whole_blocks(), silent)
 
+    def sparse_aside(self, registration: Registration) -> list[str]:
+        """Blocks of which few marks print, that may lie one lattice step aside."""
+        return self.judge.sparse_aside(self._on_map(registration), self.blocks, self.layout)
+
     def _whole_blocks(self) -> list[MarksBlock]:
         whole = {b.id: b for b in self.whole.blocks if isinstance(b, MarksBlock)}
         return [whole[b.id] for b in self.blocks]

@@ -1,6 +1,6 @@
 """How well a place explains the ink: marks where the layout has marks, bare paper where it has none, right colours."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -31,6 +31,8 @@ PRINTS_FROM = 4.0  # of 255: ink of a block's darker places over its bare ones, 
 DEPTH_FREE, DEPTH_SPREAD = 0.25, 0.6  # log ratio of strengths that says nothing yet, and its one-sigma beyond
 UNSEEN_COLOUR = 0.3  # likeness of a block whose colour cannot be told
 STRONG = 0.85  # quantile of a block's marks (or of its bare places) that stands for their strong ink
+SPARSE = 0.6  # mean ink of a block's marks, below which a side aside is held against that
+AS_SPARSE, LEAST_BEYOND = 0.7, 1.5  # of that, and marks' ink in all, that such a side must show
 LEAST_SHARE = 0.01  # of the light that marks take, below which they have no colour
 COLOUR_POWER = 3  # how hard a colour unlike the hint counts against a block
 
@@ -292,18 +294,36 @@ class Judge:
         for k, block in enumerate(blocks):
             if not fit.printing[k]:
                 continue
-            for side, points in beyond_sides(block, layout).items():
-                # A frame or a word beside the pattern has ink half a row further on as well; marks have not.
-                on, off = (
-                    self._ink_of(place(points + part * np.array(block.row_pitch)), fit, k) for part in (0.0, 0.5)
-                )
-                more = (on - off)[np.isfinite(on - off)]
-                if len(points) < 3:
+            for side, of_marks, more in self._beyond(place, fit, k, block, layout):
+                if of_marks < 3:
                     short.setdefault(side, []).append(more)
                 elif len(more) >= 3:
                     worst = max(worst, float(more.mean()))
         pooled = [np.concatenate(parts) for parts in short.values()]
         return max([worst, *(float(more.mean()) for more in pooled if len(more) >= 3)])
+
+    def sparse_aside(self, place: Place, blocks: list[MarksBlock], layout: Layout) -> list[str]:
+        """Blocks (ids) of which so few marks print that a side aside of them shows no more ink than they do.
+
+        Beyond a side of a block that prints a third of its marks, a third of the places have ink where it lies one step aside.
+        """
+        fit, found = self(place), []
+        for k, block in enumerate(blocks):
+            own = float(np.nan_to_num(self._ink_of(place(mark_centres(block)), fit, k)).mean())
+            if fit.printing[k] and own < SPARSE:
+                sides = [more for _, _, more in self._beyond(place, fit, k, block, layout) if len(more) >= 3]
+                if any(more.sum() > LEAST_BEYOND and more.mean() > AS_SPARSE * own for more in sides):
+                    found.append(block.id)
+        return found
+
+    def _beyond(
+        self, place: Place, fit: Fit, k: int, block: MarksBlock, layout: Layout
+    ) -> Iterator[tuple[str, int, Floats]]:
+        """Each side of block `k`, of how many places, and the ink (n,) of those one lattice step beyond it as a share of a mark's."""
+        for side, points in beyond_sides(block, layout).items():
+            # A frame or a word beside the pattern has ink half a row further on as well; marks have not.
+            on, off = (self._ink_of(place(points + part * np.array(block.row_pitch)), fit, k) for part in (0.0, 0.5))
+            yield side, len(points), (on - off)[np.isfinite(on - off)]
 
     def _ink_of(self, spots: Floats, fit: Fit, k: int) -> Floats:
         """Ink (n,) at map places (n, 2) as a share of a mark of block `k`; NaN off the map."""

@@ -95,7 +95,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     stray = locator.stray(registration, printing)
     # Where one block lies wrongly, one that seems to print nothing may stand where nothing was looked for.
     unseen = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
-    for name in {*ends.aside(), *stray, *unseen}:
+    for name in {*ends.aside(), *stray, *unseen, *locator.sparse_aside(registration)}:
         doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
     lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
     if locator.misplaced(registration, ends, photo.corners is not None) or lost:
