@@ -303,9 +303,10 @@ class Judge:
         return max([worst, *(float(more.mean()) for more in pooled if len(more) >= 3)])
 
     def sparse_aside(self, place: Place, blocks: list[MarksBlock], layout: Layout) -> list[str]:
-        """Blocks (ids) of which so few marks print that a side aside of them shows no more ink than they do.
+        """Blocks (ids) of which few marks print, and about as many stand one lattice step beyond one of its sides.
 
-        Beyond a side of a block that prints a third of its marks, a third of the places have ink where it lies one step aside.
+        Where a block that prints a third of its marks lies one step aside, a third of the places beyond it have ink: too
+        little for `beyond`, which holds it against a whole mark's.
         """
         fit, found = self(place), []
         for k, block in enumerate(blocks):
