@@ -206,8 +206,7 @@ class Locator:
         return self.judge.sparse_aside(self._on_map(registration), self.blocks, self.layout)
 
     def _whole_blocks(self) -> list[MarksBlock]:
-        whole = {b.id: b for b in self.whole.blocks if isinstance(b, MarksBlock)}
-        return [whole[b.id] for b in self.blocks]
+        return [b for b in self.whole.blocks if isinstance(b, MarksBlock) and b.backing == self.backing]
 
     def _whole_on_map(self, registration: Registration) -> Registration:
         small = shrunk(self.map.factor) @ registration.homography

@@ -11,7 +11,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import MarksBlock, mark_centres
-from dusky_sieve.core.reading.align import align, plausible, shrunk
+from dusky_sieve.core.reading.align import align, plausible
 from dusky_sieve.core.reading.find import Candidate
 from dusky_sieve.core.reading.locate import FOUND_FROM, LEAST_MARKS, Bools, Corners, Locator
 from dusky_sieve.core.reading.registration import Registration, inverse, project, rigid
@@ -49,8 +49,7 @@ def by_corners(at: Locator, corners: Corners) -> Registration:
 
 def _near(at: Locator, homography: Floats) -> Registration:
     """The registration close to a homography (sheet mm to photo pixels) that a person gave."""
-    forth = np.array([[1, 0, at.corner[0]], [0, 1, at.corner[1]], [0, 0, 1.0]])
-    homography = shrunk(at.map.factor) @ homography @ forth
+    homography = at.of_photo(rigid(homography, at.layout.size)).homography
     along = project(homography, np.array([[0.0, 0.0], [at.layout.size[0], 0.0]]))
     direction = float(np.arctan2(*(along[1] - along[0])[::-1]))
     off = np.abs((at.strokes.lean - direction + np.pi / 2) % np.pi - np.pi / 2)
