@@ -36,7 +36,7 @@ from dusky_sieve.core.reading.registration import (
 )
 from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
 from dusky_sieve.core.reading.square import slack_of, squared
-from dusky_sieve.core.reading.stray import on_lattice, overlooked, stray_blocks
+from dusky_sieve.core.reading.stray import left_out, marks_drawn, on_lattice, overlooked, stray_blocks
 from dusky_sieve.core.reading.tilt import Lean, leans
 
 Floats = NDArray[np.float64]
@@ -63,6 +63,7 @@ GLANCED = 600  # marks looked at while whole lattice steps are tried
 GLIMPSE = 0.06  # share explained after following across travel, under which nothing is worth more work
 FAR_STEPS = (-16, -4, 4, 16)  # columns that a run of many may lie along itself before whole steps are tried singly
 UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, likewise
+MOST_LEFT_OUT = 0.25  # strokes like the marks explained, for each of these, that a clear place may leave out; wrong ones: one
 MOST_BEYOND = 0.6  # of a mark's ink, one lattice step beyond a block's side: the lattice lies one step aside
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 
@@ -84,11 +85,6 @@ class Found:
     def worth(self) -> float:
         """For comparing looks: marks explained, and the less the fewer of those that should be there."""
         return self.fit.explained * self.fit.there
-
-    @property
-    def clear(self) -> bool:
-        """Whether nothing further needs to be tried among the same strokes."""
-        return self.fit.there > (FOUND_AGAIN if self.again else CLEARLY_FOUND)
 
     def same(self, other: "Found") -> bool:
         """Whether two places on one map are one."""
@@ -150,7 +146,7 @@ class Locator:
         candidates: list[Candidate] = []
         # The direction that most strokes share is nearly always the marks' own: it is tried alone before the others.
         for some in (ways[:1], ways[1:]):
-            if best is None or not best.clear:
+            if best is None or not self.clear(best):
                 every, most = effort.every_scale, effort.candidates
                 candidates = similarities(
                     self.strokes, some, self.marks, self.layout, shape, every_scale=every, most=most
@@ -244,9 +240,21 @@ class Locator:
                 best = found
             if again:
                 best = self.confirmed(best)
-            if best.clear:
+            if self.clear(best):
                 break
         return best
+
+    def clear(self, found: Found) -> bool:
+        """Whether nothing further needs to be tried: much is explained, and no like part of the picture is left out."""
+        enough = found.fit.there > (FOUND_AGAIN if found.again else CLEARLY_FOUND)
+        if not enough or found.fit.printing.all():
+            return enough
+        drawn = self.marks_drawn(found.registration)
+        return left_out(self.strokes, found.lean.follows, drawn, found.registration) <= MOST_LEFT_OUT
+
+    def marks_drawn(self, registration: Registration) -> Bytes:
+        """Where marks may lie on the map, 255, with as much room as a deflection needs."""
+        return marks_drawn(self.map.ink, registration, self.marks, self.blocks)
 
     def confirmed(self, found: Found) -> Found:
         """A place that was led to twice, and so believed with fewer marks; not where ink stands one step beside a block."""
@@ -277,7 +285,10 @@ class Locator:
             self.liked = max(self.liked, aligned[0])
             starts = [aligned[1], candidate.homography] if thorough else [aligned[1]]
         for start in starts:
-            place = self.followed(like, rigid(start, self.layout.size))
+            straight = rigid(start, self.layout.size)
+            place = self.followed(like, straight)
+            if self.judge(straight.to_photo).explained > self.judge(place.to_photo).explained:
+                place = straight  # few rows may be followed astray
             found = self._better(found, candidate.lean, like, place)
             if found.fit.there >= WELL_FOUND or (found.fit.there >= CLEARLY_FOUND and found.fit.spill < WELL_LAID):
                 break

@@ -1,5 +1,7 @@
 """From a photo to the registration of its sheet: found at one size or another, the right way round, or refused."""
 
+from collections.abc import Iterator
+
 import numpy as np
 from numpy.typing import NDArray
 
@@ -16,7 +18,7 @@ from dusky_sieve.core.reading.locate import (
 )
 from dusky_sieve.core.reading.paper import enlarged, papers_on
 from dusky_sieve.core.reading.registration import Registration, inverse, project
-from dusky_sieve.core.reading.ways import marks_drawn, other_blocks, right_way_round
+from dusky_sieve.core.reading.ways import other_blocks, right_way_round
 from dusky_sieve.core.reading.why import remedy
 
 Photo = NDArray[np.uint8]
@@ -69,15 +71,17 @@ class _Views:
         return self.places[size, where]
 
 
-def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tuple[Registration, Locator]:
-    """Where the sheet lies on the photo, good to a pixel or two of the ink map, and the locator that found it.
+def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iterator[tuple[Registration, Locator]]:
+    """Where the sheet may lie on the photo, good to a pixel or two of the ink map, each with the locator that found it.
 
-    Looked for at a small size first, which is quick and finds most; closer where that finds nothing clearly. Raises
-    SheetNotFound where no place fits, where two different ones fit equally, or where it is another sheet.
+    The first is the likeliest; asking on means that it was found wanting. Looked for at a small size first, which is
+    quick and finds most; closer where that finds nothing clearly. Raises SheetNotFound where no place fits, where two
+    different ones fit equally, or where it is another sheet.
     """
     views = _Views(photo, layout, backing, file)
     chosen: Look | None = None
     looks: list[Look] = []
+    wanting: list[Look] = []
     seen: dict[int, float] = {}  # share explained by the first look at each part of the photo
     liked = 0.0  # best correlation of any candidate
     for number, (size, effort, where) in enumerate(LOOKS):
@@ -87,14 +91,23 @@ def find_sheet(photo: Photo, layout: Layout, backing: Backing, file: str) -> tup
         if at is None or _in_vain(size, effort, where, seen):
             continue
         look = _look(at, effort, chosen)
-        looks.append(look)
         seen.setdefault(where, look[0].fit.there if look[0] is not None else 0.0)
         liked = max(liked, at.liked)
+        if any(_same(look, other) and at.map.factor == other[2].map.factor for other in wanting):
+            continue
+        looks.append(look)
         if chosen is None or _worth(look[0]) > _worth(chosen[0]) or (_clear(look) and _same(look, chosen)):
             chosen = look
         if _clear(chosen):
-            break
-    assert chosen is not None  # there is a first look
+            yield _of_looks(looks, chosen)
+            wanting.append(chosen)
+            looks, chosen = [], None
+    if chosen is not None:
+        yield _of_looks(looks, chosen)
+
+
+def _of_looks(looks: list[Look], chosen: Look) -> tuple[Registration, Locator]:
+    """The place that one look led to, held against where the others led."""
     best, candidates, at = chosen
     others = [_on_photo(look) for look in looks if look[0] is not None and not _same(look, chosen)]
     return _checked(at, best, candidates, others), at
@@ -110,7 +123,7 @@ def _in_vain(size: int, effort: Effort, where: int, seen: dict[int, float]) -> b
 def _look(at: Locator, effort: Effort, before: Look | None) -> Look:
     """What one look finds: searched, blocks that printed laid onto others, and believed sooner where led to before."""
     best, candidates = at.search(effort)
-    if best is not None and not best.clear and best.fit.there > HOPELESS and best.fit.explained >= LEAST_MARKS:
+    if best is not None and not at.clear(best) and best.fit.there > HOPELESS and best.fit.explained >= LEAST_MARKS:
         best = max((other_blocks(at, way) for way in at.likely(best)), key=lambda way: way.fit.explained)
     if best is not None and before is not None and _same((best, candidates, at), before):
         best = at.confirmed(best)
@@ -128,7 +141,7 @@ def _on_photo(look: Look) -> Registration:
 
 
 def _clear(look: Look) -> bool:
-    return look[0] is not None and look[0].clear
+    return look[0] is not None and look[2].clear(look[0])
 
 
 def _worth(found: Found | None) -> float:
@@ -153,7 +166,7 @@ def _refuse_another_sheet(at: Locator, best: Found) -> None:
         return
     long, wide = float(np.median(strokes.long[inside])), float(np.median(strokes.wide[inside]))
     like = inside & (strokes.long > 0.5 * long) & (strokes.long < 2 * long) & (strokes.wide < 2 * wide)
-    lines = marks_drawn(at, best.registration)
+    lines = at.marks_drawn(best.registration)
     spots = np.clip(np.round(strokes.centre[like]).astype(int), 0, np.array(lines.shape)[::-1] - 1)
     if len(spots) >= LEAST_FOREIGN and (lines[spots[:, 1], spots[:, 0]] == 0).mean() > MOST_FOREIGN:
         raise SheetNotFound(

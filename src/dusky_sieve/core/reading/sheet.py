@@ -12,9 +12,9 @@ from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReadi
 from dusky_sieve.core.reading.fills import read_fill
 from dusky_sieve.core.reading.judge import faults_of, judge_marks
 from dusky_sieve.core.reading.locate import Corners, Locator
-from dusky_sieve.core.reading.measure import DEAD, MarkMeasures, measure_block
+from dusky_sieve.core.reading.measure import DEAD, Expected, MarkMeasures, measure_block
 from dusky_sieve.core.reading.pin import by_corners
-from dusky_sieve.core.reading.place import find_sheet
+from dusky_sieve.core.reading.place import places_of
 from dusky_sieve.core.reading.refine import refine
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.runs import MOST_STRADDLING, slid, straddling
@@ -82,33 +82,14 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
         raise SheetNotFound(
             f"{photo.file}: no block of the layout “{layout.name}” is judged over a {photo.backing} backing."
         )
-    if photo.corners is None:
-        registration, locator = find_sheet(photo.pixels, layout, photo.backing, photo.file)
-    else:
-        locator = Locator(photo.pixels, layout, photo.backing, photo.file, around=photo.corners)
-        registration = by_corners(locator, photo.corners)
-    printing = locator.printing(registration)
-    registration = slid(photo.pixels, printing, registration, photo.backing, locator.ends(registration))
-    registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
-    aside, doubtful = straddling(photo.pixels, printing, registration, photo.backing)
-    ends = locator.ends(registration)
-    stray = locator.stray(registration, printing)
-    # Where one block lies wrongly, one that seems to print nothing may stand where nothing was looked for.
-    unseen = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
-    for name in {*ends.aside(), *stray, *unseen, *locator.sparse_aside(registration)}:
-        doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
-    lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
-    if locator.misplaced(registration, ends, photo.corners is not None) or lost:
-        raise SheetNotFound(
-            f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{layout.name}” has none, so its "
-            "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
-        )
+    placed = _placed(layout, photo, blocks)
+    registration, locator, doubtful = placed.registration, placed.locator, placed.doubtful
     warnings: list[Warned] = []
     read: list[BlockReading] = []
     residuals: list[Floats] = []
     clear = dict(zip((b.id for b in blocks), clear_heights(blocks), strict=True))
     measured = {
-        b.id: measure_block(photo.pixels, b, registration, photo.backing, expected=expected, clear=clear[b.id])
+        b.id: measure_block(photo.pixels, b, registration, photo.backing, expected=placed.expected, clear=clear[b.id])
         for b in blocks
     }
     silent = {name for name, m in measured.items() if m.printing < DEAD}
@@ -126,6 +107,55 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
         residuals.append(left)
         warnings += said
     return _note(layout, photo, registration, residuals, warnings, min(b.nozzle_pitch for b in blocks)), read
+
+
+@dataclass(frozen=True)
+class _Placed:
+    """Where the sheet lies, with what it was found, what its marks look like, and marks (n,) of blocks whose place is in doubt."""
+
+    registration: Registration
+    locator: Locator
+    expected: Expected
+    doubtful: dict[str, NDArray[np.bool_]]
+
+
+def _placed(layout: Layout, photo: UprightPhoto, blocks: list[MarksBlock]) -> _Placed:
+    """The first place whose marks lie as the layout says; raises SheetNotFound, why the first was refused."""
+    if photo.corners is not None:
+        locator = Locator(photo.pixels, layout, photo.backing, photo.file, around=photo.corners)
+        return _laid(photo, blocks, by_corners(locator, photo.corners), locator)
+    refused: SheetNotFound | None = None
+    try:
+        for registration, locator in places_of(photo.pixels, layout, photo.backing, photo.file):
+            try:
+                return _laid(photo, blocks, registration, locator)
+            except SheetNotFound as reason:
+                refused = refused or reason
+    except SheetNotFound as reason:
+        refused = refused or reason
+    assert refused is not None  # there is one place at least, or a reason why not
+    raise refused
+
+
+def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registration, locator: Locator) -> _Placed:
+    """A place laid onto the marks of the full photo; raises SheetNotFound where they do not lie as the layout says."""
+    printing = locator.printing(registration)
+    registration = slid(photo.pixels, printing, registration, photo.backing, locator.ends(registration))
+    registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
+    aside, doubtful = straddling(photo.pixels, printing, registration, photo.backing)
+    ends = locator.ends(registration)
+    stray = locator.stray(registration, printing)
+    # Where one block lies wrongly, one that seems to print nothing may stand where nothing was looked for.
+    unseen = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
+    for name in {*ends.aside(), *stray, *unseen, *locator.sparse_aside(registration)}:
+        doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
+    lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
+    if locator.misplaced(registration, ends, photo.corners is not None) or lost:
+        raise SheetNotFound(
+            f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{locator.whole.name}” has none, so its "
+            "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
+        )
+    return _Placed(registration, locator, expected, doubtful)
 
 
 def _note(

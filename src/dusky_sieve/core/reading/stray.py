@@ -6,11 +6,13 @@ be a confident reading of the wrong thing, whatever explains the rest of the she
 
 from collections.abc import Iterator
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import MarksBlock, cells_of, clear_heights, extent, near_by
 from dusky_sieve.core.reading.ends import narrow
+from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.inkmap import Strokes
 from dusky_sieve.core.reading.registration import Registration, grid_over, inverse, project
 
@@ -23,6 +25,8 @@ LEAST_CLEAR_PX = 6.0  # of the map: where rows are closer, a stroke's middle doe
 LEAST_STROKES = 6  # of a block, below which chance puts them aside
 LEAST_OF_SILENT = 0.15  # strokes for each nozzle of a block that seems to print nothing, from which something does
 NO_ACCIDENT, FEW_BESIDE = 40, 0.15  # strokes, and the share of them that may stand beside; by chance half of them do
+LIKE_EXPLAINED = 2.0  # times as long or wide, either way, that strokes may be which are like the explained ones
+ABOUT = 4.0  # of the place from its middle: one block taken for another may shrink it to a third, within which strokes may be its marks
 OVER_BOX = 60  # points each way, over a block's box
 NEXT_TO = 1.5  # of a block's shorter side, within which others are next to it
 INKED_TIMES = (
@@ -76,6 +80,33 @@ def on_lattice(strokes: Strokes, place: Registration, blocks: list[MarksBlock]) 
     parts = [beside for _, clear_px, beside in _about(strokes, place, blocks) if clear_px >= LEAST_CLEAR_PX]
     beside = np.concatenate(parts) if parts else np.zeros(0, bool)
     return len(beside) >= NO_ACCIDENT and bool(beside.mean() < FEW_BESIDE)
+
+
+def left_out(strokes: Strokes, follows: NDArray[np.bool_], drawn: Bytes, place: Registration) -> float:
+    """Strokes like the explained ones that no mark explains, for each explained one; one block for another leaves the rest out.
+
+    follows : (n,) strokes in the marks' direction; drawn : where the marks lie by `place`, on the same map
+    """
+    spots = np.clip(np.rint(strokes.centre).astype(int), 0, np.array(drawn.shape)[::-1] - 1)
+    on = follows & (drawn[spots[:, 1], spots[:, 0]] > 0)
+    if not on.any():
+        return float(follows.any())
+    about = (np.abs(project(inverse(place.homography), strokes.centre) / place.size - 0.5) < ABOUT).all(axis=1)
+    like = follows & about
+    for measure, most in ((strokes.long, LIKE_EXPLAINED), (strokes.wide, LIKE_EXPLAINED)):
+        typical = float(np.median(measure[on]))
+        like &= (measure > typical / most) & (measure < typical * most)
+    return float((like & ~on).sum() / on.sum())
+
+
+def marks_drawn(ink: Bytes, place: Registration, marks: Marks, blocks: list[MarksBlock]) -> Bytes:
+    """Where marks may lie on the ink map, 255, with as much room as a deflection needs."""
+    lines = np.zeros_like(ink)
+    thick = max(3, round(2 * place.px_per_mm(np.array(place.size) / 2) * max(b.mark[1] + b.nozzle_pitch for b in blocks)))
+    along = (marks.sizes[:, :1] / 2) * (1.0, 0.0)
+    ends = np.stack([place.to_photo(marks.centres - along), place.to_photo(marks.centres + along)], axis=1)
+    cv2.polylines(lines, np.rint(np.clip(ends, -1e4, 1e5)).astype(np.int32), False, (255,), thick)
+    return lines
 
 
 def _about(

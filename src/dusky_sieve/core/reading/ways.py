@@ -2,7 +2,6 @@
 
 from dataclasses import replace
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -22,8 +21,9 @@ NEAR_RIVAL = 0.75  # of what the best place explains, from which a likeness is l
 NEAR_RIVAL_OF_POOR = 0.5  # and from which where the best place explains little itself
 CLEAR_LEAD = 4.0  # marks by which the best place must explain more than any other way round
 LEAD_SHARE = 0.02  # and the share of all that it explains
-LEAD_ALONE = 0.5  # or, where the two share most marks, the share of those that only one of them has
-LEAST_ALONE = 3  # of such marks, and then each of them must tell for it
+LEAD_ALONE = 0.5  # or, where the two share most marks, so much of what is explained of those that only one of them has
+LEAST_ALONE = 4  # of such marks, below which they say nothing; each of so few must tell for it
+INKED = 0.5  # of a mark's ink, from which a place has a mark
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
 COMPARED = 12_000  # marks looked at when ways round are compared: a few at the rim decide
 COLOURS_APART = 0.005  # of unit vectors: about four degrees between two inks, below which they are one colour
@@ -211,28 +211,19 @@ def _leads(at: Locator, top: Found, other: Found) -> bool:
     if lead <= 0:
         return False
     mine, others = _alone(at, top, other), _alone(at, other, top)
+    if len(mine) + len(others) >= LEAST_ALONE and (mine > INKED).all() and (others < INKED).all():
+        return True
     alone = max(len(mine), len(others))
     lead = max(lead, float(mine.sum() - others.sum()))
-    return alone >= LEAST_ALONE and lead >= max(LEAD_ALONE * alone, min(CLEAR_LEAD, alone))
+    # Where half of all marks are missing, half of those that only one way has are missing as well.
+    return alone >= LEAST_ALONE and lead >= max(LEAD_ALONE * top.fit.there * alone, min(CLEAR_LEAD, alone))
 
 
 def _alone(at: Locator, way: Found, other: Found) -> Floats:
     """Ink (n,) as a share of a mark's, of the marks that one place has where the other has none."""
-    mask = marks_drawn(at, other.registration)
+    mask = at.marks_drawn(other.registration)
     x, y = np.clip(
         np.rint(way.registration.to_photo(at.marks.centres)).astype(int).T, 0, np.array([mask.shape[::-1]]).T - 1
     )
     ink, low, high = at.judge.near[y, x], way.fit.low[at.block_of], way.fit.high[at.block_of]
     return np.asarray(np.clip((ink - low) / (high - low), 0, 1)[mask[y, x] == 0])
-
-
-def marks_drawn(at: Locator, registration: Registration) -> Bytes:
-    """Where marks may lie on the ink map, 255, with as much room as a deflection needs."""
-    lines = np.zeros_like(at.map.ink)
-    scale = registration.px_per_mm(np.array(at.layout.size) / 2)
-    along = (at.marks.sizes[:, :1] / 2) * (1.0, 0.0)
-    ends = [np.round(registration.to_photo(at.marks.centres + s * along)).astype(int) for s in (-1, 1)]
-    thick = max(3, round(2 * scale * max(b.mark[1] + b.nozzle_pitch for b in at.blocks)))
-    for a, b in zip(*ends, strict=True):
-        cv2.line(lines, (int(a[0]), int(a[1])), (int(b[0]), int(b[1])), (255,), thick)
-    return lines
