@@ -13,7 +13,7 @@ from dusky_sieve.core.layout import Layout, MarksBlock, clear_heights, mark_cent
 from dusky_sieve.core.reading import UprightPhoto, read_sheet
 from dusky_sieve.core.reading.inkmap import Strokes, find_strokes
 from dusky_sieve.core.reading.paper import papers_on
-from dusky_sieve.core.reading.place import find_sheet
+from dusky_sieve.core.reading.place import places_of
 from dusky_sieve.core.reading.registration import TERMS, Registration, project, rigid
 from dusky_sieve.core.reading.runs import agreement, slid, steps_of, straddling
 from dusky_sieve.core.reading.square import slack_of, squared
@@ -25,6 +25,10 @@ from dusky_sieve.core.simulate.camera import place_on_photo
 RUNS = files.shipped_layout("eight-slanted-runs")
 BLOCKS = [b for b in RUNS.blocks if isinstance(b, MarksBlock)]
 COLUMN = BLOCKS[0].column_pitch
+
+
+def first_place(*args):
+    return next(places_of(*args))
 
 
 @cache
@@ -126,7 +130,7 @@ def test_how_rows_lie_says_how_far_marks_are_apart_along_them(k1, curl):
 @pytest.mark.parametrize("columns", [-1.3, -0.6, -0.3, 0.2, 0.5, 1.0])
 def test_a_run_laid_aside_is_slid_back_by_its_steps_and_its_ends(columns):
     pixels = photo(STRAIGHT)
-    at = find_sheet(pixels, RUNS, "light", "p")[1]
+    at = first_place(pixels, RUNS, "light", "p")[1]
     aside = laid_aside(columns)
     assert columns_off(aside, STRAIGHT) == pytest.approx(abs(columns), abs=0.05)
     back = slid(pixels, BLOCKS, Registration(aside.homography, aside.warp, RUNS.size), "light", at.ends(aside))
@@ -177,7 +181,7 @@ def test_touching_runs_are_laid_on_the_right_nozzles(scene):
 def test_a_sheet_with_small_marks_on_a_busy_ground_is_found_at_a_closer_look():
     layout = files.shipped_layout("four-staircases")
     scene = Scene(width=4032, height=3024, fill=0.3, desk="print", margin_mm=4, roll_deg=31, tilt_deg=12)
-    registration, _ = find_sheet(photo(scene, "four-staircases"), layout, "light", "p")
+    registration, _ = first_place(photo(scene, "four-staircases"), layout, "light", "p")
     assert columns_off(registration, scene, layout) < 0.2  # refining needs less than half a column
 
 
@@ -195,7 +199,7 @@ def test_a_symmetrical_sheet_is_refused_however_finely_one_way_round_is_laid():
     layout = RUNS.model_copy(update={"blocks": (block,), "size": size, "name": "One like block"})
     pixels = render(layout, Truth(scene=STRAIGHT), "light", np.random.default_rng(2))
     with pytest.raises(SheetNotFound, match="two ways round"):
-        find_sheet(pixels, layout, "light", "p")
+        first_place(pixels, layout, "light", "p")
 
 
 def sheet_of(inks: tuple[str, ...], *, nozzles: int, columns: int = 12, **fields) -> Layout:
@@ -231,27 +235,27 @@ def test_a_desk_as_even_as_the_sheet_leaves_the_sheet_as_the_second_patch():
 def test_rows_followed_outwards_by_a_camera_hold_where_a_sheet_bends_most():
     layout = sheet_of(("#1d1c20", "#1c84b8"), nozzles=220)
     scene, pixels = photo_of(layout, curl_mm=5, tilt_deg=24, lens_k1=-0.05)
-    assert columns_off(find_sheet(pixels, layout, "light", "p")[0], scene, layout) < 0.2
+    assert columns_off(first_place(pixels, layout, "light", "p")[0], scene, layout) < 0.2
 
 
 def test_a_short_last_row_does_not_pull_the_lattice_along():
     layout = sheet_of(("#1d1c20", "#1c84b8", "#b83a72"), nozzles=30, columns=22)
     scene, pixels = photo_of(layout)
-    assert columns_off(find_sheet(pixels, layout, "light", "p")[0], scene, layout) < 0.1
+    assert columns_off(first_place(pixels, layout, "light", "p")[0], scene, layout) < 0.1
 
 
 def test_channels_absent_at_the_sheets_side_do_not_shift_what_printed_onto_their_place():
     layout = sheet_of(("#8cc4dc", "#dc9cbc", "#1d1c20", "#e0c22e"), nozzles=96, columns=8)
     faults = {name: BlockTruth(all_missing=True) for name in ("b2", "b3")}
     scene, pixels = photo_of(layout, faults, tilt_deg=15)
-    assert columns_off(find_sheet(pixels, layout, "light", "p")[0], scene, layout) < 0.3
+    assert columns_off(first_place(pixels, layout, "light", "p")[0], scene, layout) < 0.3
 
 
 @pytest.mark.parametrize("roll", [10, 190])
 def test_two_inks_that_differ_little_still_tell_which_way_round_the_sheet_lies(roll):
     layout = sheet_of(("#b83a72", "#c03434"), nozzles=96)
     scene, pixels = photo_of(layout, roll_deg=roll, kelvin_cast=(1.0, 0.85, 0.6))
-    assert columns_off(find_sheet(pixels, layout, "light", "p")[0], scene, layout) < 0.3
+    assert columns_off(first_place(pixels, layout, "light", "p")[0], scene, layout) < 0.3
 
 
 def interleaved_banks() -> Layout:

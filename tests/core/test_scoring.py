@@ -157,7 +157,7 @@ def test_a_photo_like_no_sheet_is_given_up_after_few_looks(desk_photo, decode, m
     search = Locator.search
     monkeypatch.setattr(Locator, "search", lambda at, effort: looks.append(effort) or search(at, effort))
     with pytest.raises(SheetNotFound):
-        places.find_sheet(decode(desk_photo), LAYOUT, "light", "desk.jpg")
+        next(places.places_of(decode(desk_photo), LAYOUT, "light", "desk.jpg"))
     assert len(looks) <= places.ENOUGH_LOOKS
 
 
@@ -185,7 +185,7 @@ def test_a_place_clearly_found_does_not_outrank_another_that_explains_more(monke
     monkeypatch.setattr(
         places, "_checked", lambda at, best, candidates, others: asked.append((best, others)) or best.registration
     )
-    places.find_sheet(pixels, LAYOUT, "light", "p")
+    next(places.places_of(pixels, LAYOUT, "light", "p"))
     best, others = asked[0]
     assert best.fit.explained == 300.0
     assert others

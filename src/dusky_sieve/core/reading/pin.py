@@ -58,7 +58,8 @@ def _near(at: Locator, homography: Floats) -> Registration:
     aligned = align(at.drawn(like), homography, at.marks, at.layout)
     given = rigid(homography, at.layout.size)
     starts = [given] if aligned is None else [given, rigid(aligned[1], at.layout.size)]
-    ways = [at.settled(at.followed(like, start)) for start in starts]
+    # Where few rows printed they may be followed astray, and what alignment says is better.
+    ways = [at.settled(place) for start in starts for place in (at.followed(like, start), start)]
     close = [way for way in ways if way[0].apart(given) < HAND_TRUSTED and way[1].there >= FOUND_FROM]
     followed, fit = max(close, key=lambda way: way[1].explained, default=ways[0])
     if close and fit.explained >= LEAST_MARKS:

@@ -116,7 +116,7 @@ def fit_warp(registration: Registration, centres: Floats, offsets: Floats, sprea
     fall to nothing: a corner where all marks lie off together still draws the fit, for nothing there speaks against it.
     """
     n = len(centres)
-    degree = 4 if n >= 220 else 3 if n >= 100 else 2 if n >= 40 else 1 if n >= 12 else 0
+    degree = 4 if n >= 80 else 3 if n >= 45 else 2 if n >= 20 else 1 if n >= 12 else 0
     if degree == 0:
         return registration
     count = DEGREES[degree]

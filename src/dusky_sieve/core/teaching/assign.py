@@ -31,7 +31,8 @@ class Piece:
 
     box : left, top, right, bottom in the sheet's plane; colour : (3,) of its ink, length 1
     ends : (n, 2, 2) of each stroke, wide : (n,); column, row : (n,) place on its lattice; for a fill its four corners
-    kind : runs where each stroke is a whole row of marks that touch; like : found by the lattice of its like
+    kind : runs where each stroke is a whole row of marks that touch; like : found by the lattice of its like, which has
+    `least_columns`
     """
 
     box: tuple[float, float, float, float]
@@ -42,11 +43,12 @@ class Piece:
     row: Whole
     kind: Literal["marks", "runs", "fill"] = "marks"
     like: bool = False
+    least_columns: int = 0
 
     @property
     def columns(self) -> int:
-        """Columns of the lattice."""
-        return int(self.column.max()) + 1
+        """Columns of the lattice; the rim's marks may all be missing where its like told how many there are."""
+        return max(int(self.column.max()) + 1, self.least_columns)
 
     @property
     def rows(self) -> int:

@@ -1,6 +1,7 @@
 """Blocks that did not grow by themselves, found by the lattice that their like have on the same sheet."""
 
 from collections.abc import Sequence
+from dataclasses import replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -14,15 +15,64 @@ Floats = NDArray[np.float64]
 SURE = 1.1  # score from which a block's lattice is trusted for its like
 UNLIKE_STEP = 0.12  # share by which a block's steps may differ from those of its like
 LANDS = 0.3  # of the smaller step, within which a stroke is taken for a cell's mark
-MOVES = ((0, 0), (1, 0), (-1, 0), (0, 1), (0, -1))  # steps of the lattice that are tried, columns and rows
+MOVES = ((0, 0), *((c * k, r * k) for k in (1, 4, 16) for c, r in ((1, 0), (-1, 0), (0, 1), (0, -1))))  # lattice steps tried
+SAME_INK = 0.93  # cosine between a block's colour and that of strokes that may be its further marks
+MOST_COLUMNS, LEAST_ROWS = 2, 3  # a side by which a lattice may be widened; rows it must have
+RIM = 4  # columns next to a side, by which a further one is placed
+MOSTLY = 0.6  # of the rows that must have a stroke in a further column
 STROKE_LIKE = 0.45  # log of length by which a stroke may differ from the marks of its like
+
+
+def widened(pieces: list[Piece], planes: list[Plane]) -> list[Piece]:
+    """Of lattices beside which a further column of like strokes stands, those with it: growth may have missed a rim."""
+    strokes = _strokes(planes)
+    found = []
+    for piece in pieces:
+        wider = _wider(piece, strokes, planes[0]) if piece.kind == "marks" else piece
+        if wider is not piece:
+            found.append(boxed(wider, planes[0]))
+    return found
+
+
+def _strokes(planes: list[Plane]) -> tuple[Floats, Floats, Floats]:
+    """Ends (n, 2, 2) in the first plane, colours (n, 3) and widths (n,) in photo pixels of all planes' strokes."""
+    ends = np.concatenate([planes[0].from_photo(p.on_photo(p.ends.reshape(-1, 2))).reshape(-1, 2, 2) for p in planes])
+    return ends, np.concatenate([p.colour for p in planes]), np.concatenate([p.wide / p.map.factor for p in planes])
+
+
+def _wider(piece: Piece, strokes: tuple[Floats, Floats, Floats], plane: Plane) -> Piece:
+    ends, colour, wide = strokes
+    at = ends.mean(axis=1)
+    like = np.abs(np.log(np.maximum(np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1), 1e-6) / _length(piece, plane))) < STROKE_LIKE  # fmt: skip
+    like &= colour @ piece.colour > SAME_INK
+    for side in (-1, 1) * MOST_COLUMNS:
+        if not like.any() or piece.rows < LEAST_ROWS:
+            break
+        column = -1 if side < 0 else piece.columns
+        rim = np.abs(piece.column - column) <= RIM  # tilt and lens are in what is further off
+        own = plane.from_photo(piece.ends.mean(axis=1))[rim]
+        basis = np.column_stack([np.ones(len(own)), piece.column[rim], piece.row[rim]]).astype(np.float64)
+        fit = np.linalg.lstsq(basis, own, rcond=None)[0]
+        rows = np.arange(piece.rows)
+        cells = fit[0] + column * fit[1] + rows[:, None] * fit[2]
+        off = np.linalg.norm(cells[:, None] - at[like][None], axis=2)
+        near = off.min(axis=1) < LANDS * min(float(np.linalg.norm(v)) for v in fit[1:])
+        if near.mean() < MOSTLY:
+            continue
+        some = np.flatnonzero(like)[off.argmin(axis=1)[near]]
+        on_photo = plane.on_photo(ends[some].reshape(-1, 2)).reshape(-1, 2, 2)
+        shift = 1 if side < 0 else 0
+        piece = replace(
+            piece, ends=np.concatenate([piece.ends, on_photo]), wide=np.concatenate([piece.wide, wide[some]]),
+            column=np.concatenate([piece.column, np.full(len(some), column)]) + shift, row=np.concatenate([piece.row, rows[near]]),
+        )  # fmt: skip
+    return piece
 
 
 def by_their_like(known: Sequence[KnownBlock], found: list[Assigned | None], planes: list[Plane]) -> list[Piece]:
     """Pieces with the lattice that most blocks of a count share, for as many blocks of that count as do not have it."""
     reference = planes[0]
-    ends = np.concatenate([reference.from_photo(p.on_photo(p.ends.reshape(-1, 2))).reshape(-1, 2, 2) for p in planes])
-    colour, wide = np.concatenate([p.colour for p in planes]), np.concatenate([p.wide / p.map.factor for p in planes])
+    ends, colour, wide = _strokes(planes)
     own, at = np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1), ends.mean(axis=1)
     pieces: list[Piece] = []
     for alike in sorted({(k.count, k.nozzle_pitch or 0.0, k.nozzle_step) for k in known if k.count}):
@@ -102,7 +152,7 @@ def _voted(ends: Floats, colour: Floats, wide: Floats, across: Floats, down: Flo
     chosen, cell = matched
     ink = np.median(colour[chosen], axis=0)
     on_photo = plane.on_photo(ends[chosen].reshape(-1, 2)).reshape(-1, 2, 2)
-    return Piece((0.0, 0.0, 0.0, 0.0), ink / np.linalg.norm(ink), on_photo, wide[chosen], cell % columns, cell // columns, like=True)  # fmt: skip
+    return Piece((0.0, 0.0, 0.0, 0.0), ink / np.linalg.norm(ink), on_photo, wide[chosen], cell % columns, cell // columns, like=True, least_columns=columns)  # fmt: skip
 
 
 def _settled(at: Floats, origin: Floats, across: Floats, down: Floats, columns: int, count: int, reach: float) -> tuple[NDArray[np.int64], NDArray[np.int64]] | None:  # fmt: skip

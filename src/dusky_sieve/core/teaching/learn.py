@@ -1,7 +1,7 @@
 """The layout of an unseen sheet from a photograph of a good one."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from typing import Any
 
 import numpy as np
@@ -9,12 +9,13 @@ from numpy.typing import NDArray
 from pydantic import ValidationError
 
 from dusky_sieve.core.errors import SheetNotFound, UnusableInput, first_fault
-from dusky_sieve.core.layout import Layout, MarksBlock, SolidBlock, extent
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, extent
 from dusky_sieve.core.reading.document import Reading
+from dusky_sieve.core.reading.locate import Corners
 from dusky_sieve.core.reading.registration import inverse, project
 from dusky_sieve.core.reading.sheet import UprightPhoto, read_sheet
 from dusky_sieve.core.teaching.assign import Assigned, Piece, assign, boxed, pieces_of, without_doubles
-from dusky_sieve.core.teaching.complete import by_their_like
+from dusky_sieve.core.teaching.complete import by_their_like, widened
 from dusky_sieve.core.teaching.fills import solid_pieces
 from dusky_sieve.core.teaching.grow import (
     HIGHEST_STEPS,
@@ -32,6 +33,7 @@ from dusky_sieve.core.teaching.straighten import CONTINUED, STEEP, Lattice, latt
 
 Floats = NDArray[np.float64]
 
+BACKINGS: tuple[Backing, ...] = ("light", "dark")
 CLEARLY = 1.15  # score of the least block, from which no further attempt is made
 BETTER = 1.02  # ratio of scores from which the less upright way round is believed
 LEAST_FIRING = 0.7  # of a block's marks that must read as printed when the sheet is read with its own layout
@@ -48,14 +50,23 @@ class Taught:
     notes: tuple[str, ...] = ()
 
 
+@dataclass(frozen=True)
+class _Part:
+    """What one photo shows: blocks in mm from 0, 0, the size of their box, and (3, 3) from those mm to the photo."""
+
+    blocks: list[dict[str, Any]]
+    size: tuple[float, float]
+    to_photo: Floats
+
+
 def teach(spec: Spec, photos: list[UprightPhoto]) -> Taught:
     """The layout of the sheet on the photos, one per backing.
 
     Raises UnusableInput where a backing has no photo, SheetNotFound naming the block where no lattice of that many
     marks was found.
     """
-    parts: list[tuple[list[dict[str, Any]], tuple[float, float]]] = []
-    for backing in ("light", "dark"):
+    parts: dict[Backing, _Part] = {}
+    for backing in BACKINGS:
         known = [b for b in spec.blocks if b.backing == backing]
         if not known:
             continue
@@ -64,9 +75,11 @@ def teach(spec: Spec, photos: list[UprightPhoto]) -> Taught:
             raise UnusableInput(
                 f"blocks: {known[0].id} is judged over a {backing} backing: add a photo over {backing}."
             )
-        parts.append(_taught(known, over[0]))
-    layout = _document(spec, parts)
-    reading = read_sheet(layout, photos)
+        parts[backing] = _taught(known, over[0])
+    layout, tops = _document(spec, list(parts.values()))
+    # The sheet's place is known; looked for again, one that lies on itself upside down would be a tie.
+    placed = [replace(p, corners=_corners(layout, parts[p.backing], tops[list(parts).index(p.backing)])) for p in photos if p.backing in parts]  # fmt: skip
+    reading = read_sheet(layout, placed)
     for block in reading.blocks:
         counts = block.counts or {}
         if block.kind == "marks" and (not block.read or counts.get("firing", 0) < LEAST_FIRING * sum(counts.values())):
@@ -95,8 +108,15 @@ def _file(photos: list[UprightPhoto], layout: Layout, block: str) -> str:
     return next(p.file for p in photos if p.backing == backing)
 
 
-def _taught(known: list[KnownBlock], photo: UprightPhoto) -> tuple[list[dict[str, Any]], tuple[float, float]]:
-    """The blocks over one backing in mm, from 0, 0, and the size of their box."""
+def _corners(layout: Layout, part: _Part, top: float) -> Corners:
+    """The layout's corners on the photo that one part of it was seen on; that part begins `top` mm below them."""
+    w, h = layout.size
+    box = np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]]) - (0.0, top)
+    return tuple(tuple(float(v) for v in corner) for corner in project(part.to_photo, box))
+
+
+def _taught(known: list[KnownBlock], photo: UprightPhoto) -> _Part:
+    """What one photo shows: the blocks judged over its backing."""
     found, plane = _best(known, photo)
     missing = [k.id for k, a in zip(known, found, strict=True) if a is None]
     if plane is None or missing:
@@ -114,7 +134,9 @@ def _taught(known: list[KnownBlock], photo: UprightPhoto) -> tuple[list[dict[str
     scale = _scale(marks, straight, [a.known for a in whole if a.known.kind == "solid"], boxes)
     blocks = iter(_in_mm(a.known, lattice, scale) for a, lattice in zip(marks, straight, strict=True))
     fills = iter(_fill_in_mm(a.known, box * scale) for a, box in zip([a for a in whole if a.known.kind == "solid"], boxes, strict=True))  # fmt: skip
-    return _from_zero([next(blocks if a.known.kind == "marks" else fills) for a in whole])
+    moved, low, size = _from_zero([next(blocks if a.known.kind == "marks" else fills) for a in whole])
+    to_plane = np.array([[1 / scale, 0, low[0] / scale], [0, 1 / scale, low[1] / scale], [0, 0, 1.0]])
+    return _Part(moved, size, registration.homography @ to_plane)
 
 
 def _attempts(known: list[KnownBlock], photo: UprightPhoto) -> Iterator[tuple[int, Plane, list[Piece]]]:
@@ -145,8 +167,10 @@ def _best(known: list[KnownBlock], photo: UprightPhoto) -> tuple[list[Assigned |
         seen, before = held.get(number, ([], []))
         seen = [*seen, plane]
         pool = without_doubles(before + [boxed(p, seen[0]) for p in pieces], known, photo.backing)
+        pool = without_doubles(pool + widened(pool, seen), known, photo.backing)
         first = assign(known, pool, photo.backing)
-        pool = without_doubles(pool + by_their_like(known, first, seen), known, photo.backing)
+        alike = by_their_like(known, first, seen)
+        pool = without_doubles([*pool, *alike, *widened(alike, seen)], known, photo.backing)
         held[number], results[number] = (seen, pool), assign(known, pool, photo.backing)
         # Odd ones are the other way round of the one before: only when both were tried is the better one known.
         if number % 2 and any(_clear(results[k]) for k in (number - 1, number)):
@@ -239,14 +263,14 @@ def _named(known: KnownBlock) -> dict[str, Any]:
     return {"id": known.id, "channel": known.channel, "head": known.head, "ink": known.ink, "backing": known.backing, "first_nozzle": known.first_nozzle}  # fmt: skip
 
 
-def _from_zero(blocks: list[dict[str, Any]]) -> tuple[list[dict[str, Any]], tuple[float, float]]:
-    """Blocks moved so that their box starts at 0, 0, lengths rounded to a tenth of a micrometre."""
+def _from_zero(blocks: list[dict[str, Any]]) -> tuple[list[dict[str, Any]], Floats, tuple[float, float]]:
+    """Blocks moved so that their box starts at 0, 0, lengths rounded to a tenth of a micrometre; where it was, and its size."""
     tidy: list[dict[str, Any]] = [{k: _rounded(v) for k, v in b.items()} for b in blocks]
     edges = np.array([_edges(b) for b in tidy])
     low, high = edges[:, :2].min(axis=0), edges[:, 2:].max(axis=0)
     for b in tidy:
         b["origin"] = _rounded(np.array(b["origin"]) - low)
-    return tidy, (float(high[0] - low[0]), float(high[1] - low[1]))
+    return tidy, low, (float(high[0] - low[0]), float(high[1] - low[1]))
 
 
 def _rounded(value: Any) -> Any:
@@ -258,19 +282,20 @@ def _edges(block: dict[str, Any]) -> tuple[float, float, float, float]:
     return extent(kind.model_construct(**block))
 
 
-def _document(spec: Spec, parts: list[tuple[list[dict[str, Any]], tuple[float, float]]]) -> Layout:
-    """The layout: what was seen over dark below what was seen over light, in the spec's order."""
+def _document(spec: Spec, parts: list[_Part]) -> tuple[Layout, list[float]]:
+    """The layout: what was seen over dark below what was seen over light, in the spec's order; and where each begins, mm."""
     blocks: dict[object, dict[str, Any]] = {}
-    width, top = 0.0, 0.0
-    for some, (w, h) in parts:
-        for b in some:
+    width, top, tops = 0.0, 0.0, []
+    for part in parts:
+        for b in part.blocks:
             x, y = np.array(b["origin"])
             blocks[b["id"]] = b | {"origin": [round(float(x), 4), round(float(y) + top, 4)]}
-        width, top = max(width, w), top + h + APART_MM
+        tops.append(top)
+        width, top = max(width, part.size[0]), top + part.size[1] + APART_MM
     size = [round(width, 3), round(top - APART_MM, 3)]
     document = {"format": "dusky-sieve-layout", "version": 1, "name": spec.name, "size": size, "blocks": [blocks[b.id] for b in spec.blocks]}  # fmt: skip
     try:
-        return Layout.model_validate(document)
+        return Layout.model_validate(document), tops
     except ValidationError as error:
         raise SheetNotFound(
             f"The marks found make no usable layout ({first_fault(error)}). Photograph a better sheet from straight above."

@@ -33,13 +33,14 @@ class Lattice:
 
 @dataclass(frozen=True)
 class _Cells:
-    """Marks seen of one block: photo places (n, 2), column and row (n,), and their ends (n, 2, 2) where single."""
+    """Marks seen of one block: photo places (n, 2), column and row (n,), their ends (n, 2, 2) where single, and columns in all."""
 
     at: Floats
     column: Whole
     row: Whole
     ends: Floats | None
     wide: float
+    columns: int
 
 
 def lattices(assigned: list[Assigned], start: Floats) -> tuple[list[Lattice], Registration]:
@@ -65,7 +66,7 @@ def _cells(assigned: Assigned) -> _Cells:
     middle = piece.ends.mean(axis=1)
     if piece.kind == "marks":
         inside = piece.row * piece.columns + piece.column < count
-        return _Cells(middle[inside], piece.column[inside], piece.row[inside], piece.ends[inside], float(np.median(piece.wide)))  # fmt: skip
+        return _Cells(middle[inside], piece.column[inside], piece.row[inside], piece.ends[inside], float(np.median(piece.wide)), piece.columns)  # fmt: skip
     columns = columns_of_runs(piece, count) or 1
     order = np.argsort(piece.row)
     places, column, row = [], [], []
@@ -75,7 +76,7 @@ def _cells(assigned: Assigned) -> _Cells:
         places.append(ends[0] + share[:, None] * (ends[1] - ends[0]))
         column.append(np.arange(there))
         row.append(np.full(there, r))
-    return _Cells(np.concatenate(places), np.concatenate(column), np.concatenate(row), None, float(np.median(piece.wide)))  # fmt: skip
+    return _Cells(np.concatenate(places), np.concatenate(column), np.concatenate(row), None, float(np.median(piece.wide)), columns)  # fmt: skip
 
 
 def _straight(registration: Registration, at: Floats) -> Floats:
@@ -106,7 +107,7 @@ def _groups(assigned: list[Assigned], cells: list[_Cells], straight: list[Floats
     found = []
     for a, c, at in zip(assigned, cells, straight, strict=True):
         step = _rough_step(c, at)
-        key = (int(c.column.max()), a.known.nozzle_pitch, a.known.nozzle_step, a.known.column_pitch, a.known.row_pitch)
+        key = (c.columns, a.known.nozzle_pitch, a.known.nozzle_step, a.known.column_pitch, a.known.row_pitch)
         for k, (other, size) in enumerate(zip(keys, rough, strict=True)):
             if other == key and abs(np.log(step / size)) < ALIKE:
                 found.append(k)
@@ -145,7 +146,7 @@ def _fitted(cells: list[_Cells], straight: list[Floats], groups: list[int]) -> l
         if all(cells[k].row.max() == 0 for k in members):
             fit[1] = 0.0  # a single row tells nothing of the next
         for n, k in enumerate(members):
-            fits[k] = Lattice(int(cells[k].column.max()) + 1, fit[2 + n], fit[0], fit[1], (0.0, 0.0))
+            fits[k] = Lattice(cells[k].columns, fit[2 + n], fit[0], fit[1], (0.0, 0.0))
     return [f for f in fits if f is not None]
 
 
