@@ -173,10 +173,13 @@ def _ends(
         return None
 
     def ink(cells: Floats, down: float = 0.0) -> Floats:
+        # Whole columns are whole steps of a slide: each row is looked up once, at every such step.
         c, r = cells.T
-        points = np.array(block.origin) + (c[None, :] + slides[:, None])[..., None] * np.array(block.column_pitch)
-        points += (r[None, :, None] + down) * np.array(block.row_pitch)
-        return _ink(place, points.reshape(-1, 2), near, level).reshape(len(slides), -1)
+        own, row = np.unique(r, return_inverse=True)
+        fine = c.min() + slides[0] + FINE * np.arange(round(np.ptp(c) / FINE) + len(slides))
+        points = _places(block, np.stack(np.meshgrid(fine, own + down), axis=-1).reshape(-1, 2))
+        table = _ink(place, points, near, level).reshape(len(own), -1)
+        return table[row, np.rint((c - c.min()) / FINE).astype(int) + np.arange(len(slides))[:, None]]
 
     out = ink(free)
     if block.nozzles > block.columns:  # a frame beside the pattern has ink between the rows as well; marks have not

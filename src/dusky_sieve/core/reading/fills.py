@@ -80,8 +80,7 @@ def _ink_share(
     xs = x + np.linspace(min(EDGE_MM, 0.1 * w), w - min(EDGE_MM, 0.1 * w), fine)
     ys = y - rim + (np.arange(rows) + 0.5) * (h + 2 * rim) / rows
     beside = np.array([x - PAPER_MM[1], x - PAPER_MM[0], x + w + PAPER_MM[0], x + w + PAPER_MM[1]])
-    grid = np.stack(np.meshgrid(np.concatenate([xs, beside]), ys), axis=-1)
-    place = registration.to_photo(grid.reshape(-1, 2)).astype(np.float32).reshape(rows, -1, 2)
+    place = registration.on_grid(np.concatenate([xs, beside]), ys).astype(np.float32)
     inner = place[:, :fine]
     if (inner < 0).any() or (inner[..., 0] > photo.shape[1] - 1).any() or (inner[..., 1] > photo.shape[0] - 1).any():
         return None, (h + 2 * rim) / rows

@@ -63,7 +63,9 @@ GLANCED = 600  # marks looked at while whole lattice steps are tried
 GLIMPSE = 0.06  # share explained after following across travel, under which nothing is worth more work
 FAR_STEPS = (-16, -4, 4, 16)  # columns that a run of many may lie along itself before whole steps are tried singly
 UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, likewise
-MOST_LEFT_OUT = 0.25  # strokes like the marks explained, for each of these, that a clear place may leave out; wrong ones: one
+MOST_LEFT_OUT = (
+    0.25  # strokes like the marks explained, for each of these, that a clear place may leave out; wrong ones: one
+)
 MOST_BEYOND = 0.6  # of a mark's ink, one lattice step beyond a block's side: the lattice lies one step aside
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 

@@ -13,6 +13,7 @@ TERMS = ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2), (3, 0), (2, 1), (1, 2),
 FACTORS = {k: (TERMS.index((p - 1, q)), True) if p else (TERMS.index((p, q - 1)), False) for k, (p, q) in enumerate(TERMS) if k}  # fmt: skip
 DEGREES = {1: 3, 2: 6, 3: 10, 4: 15}  # terms up to a degree
 RIDGE = 0.004  # pull of the smooth warp towards zero, per mark: few marks must not bend the sheet
+NODES_PX = 40  # between places worked out one by one where a grid of points is asked for
 BEYOND_BOX_MM = 0.5  # how far past the outermost marks the warp is still believed
 ROBUST_STEPS = 6  # rounds of reweighting; more change nothing measurable
 
@@ -48,6 +49,21 @@ class Registration:
     def to_photo(self, points: Floats) -> Floats:
         """Photo pixels (n, 2) of sheet points (n, 2) mm, warp included."""
         return project(self.homography, self.displaced(points))
+
+    def on_grid(self, x: Floats, y: Floats) -> Floats:
+        """Photo pixels (rows, columns, 2) of the sheet points at every x (columns,) and y (rows,) mm.
+
+        Places are worked out every so often and straight between: a lens bends by a hundredth of a pixel there.
+        """
+        scale = self.px_per_mm(np.array([x.mean(), y.mean()]))
+        nodes = [np.linspace(v.min(), v.max(), 2 + int(np.ptp(v) * scale / NODES_PX)) for v in (x, y)]
+        shares = [
+            np.clip(1 - np.abs(v[:, None] - at) / (at[1] - at[0]), 0, 1) for v, at in zip((x, y), nodes, strict=True)
+        ]
+        places = self.to_photo(np.stack(np.meshgrid(*nodes), axis=-1).reshape(-1, 2)).reshape(
+            len(nodes[1]), len(nodes[0]), 2
+        )
+        return np.stack([shares[1] @ places[..., k] @ shares[0].T for k in (0, 1)], axis=-1)
 
     def apart(self, other: "Registration") -> float:
         """The furthest distance between two places of one sheet point, as a share of the sheet's diagonal on the photo."""

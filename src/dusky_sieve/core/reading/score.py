@@ -228,8 +228,7 @@ class Judge:
         self.kind = 2 * plan.block + plan.mark  # bare places and marks of each block
         self.marks = np.bincount(plan.block[plan.mark], minlength=self.blocks).astype(np.float64)
         beside = np.stack([0.25 * plan.along, np.zeros(len(plan.points))], axis=1)
-        middle = plan.points
-        self.places = np.concatenate([middle - beside, middle, middle + beside]) if spots == 3 else middle
+        self.places = np.concatenate([plan.points, plan.points + beside]) if spots == 3 else plan.points
 
     def __call__(self, place: Place) -> Fit:
         """How well a place explains the ink."""
@@ -353,15 +352,19 @@ class Judge:
     def _sampled(self, place: Place) -> tuple[Floats, NDArray[np.bool_], NDArray[np.int64]]:
         """Ink (n,), whether on the map (n,) and the pixel (n,), counted along rows, of each probing point."""
         h, w = self.near.shape
-        x, y = np.rint(place(self.places)).T
+        at_map = place(self.places)
+        if self.spots == 3:  # a mark is short: as far to the one side as to the other
+            middle, right = at_map.reshape(-1, 2, len(self.plan.points), 2).swapaxes(0, 1)  # for each of several steps
+            at_map = np.stack([2 * middle - right, middle, right]).reshape(-1, 2)
+        x, y = np.rint(at_map).T
         seen = (x >= 0) & (y >= 0) & (x < w) & (y < h)
         at = np.where(seen, y * w + x, 0).astype(np.int64)
         ink = np.where(seen, self.near.ravel()[at], 0).astype(np.float64)
         if self.spots == 1:
             return ink, seen, at
-        each = (-1, self.spots, len(self.plan.points))  # a place may have been asked for at several steps
-        value, inside = ink.reshape(each).mean(axis=1), seen.reshape(each).all(axis=1)
-        return value.ravel(), inside.ravel(), at.reshape(each)[:, self.spots // 2].ravel()
+        each = (self.spots, -1)
+        value, inside = ink.reshape(each).mean(axis=0), seen.reshape(each).all(axis=0)
+        return value, inside, at.reshape(each)[self.spots // 2]
 
     def _taken_share(self, at: NDArray[np.int64], inside: NDArray[np.bool_], got: Floats) -> Floats:
         """What each block's marks take from the light (over dark: add), (blocks, 3); nothing where few show."""

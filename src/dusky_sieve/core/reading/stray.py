@@ -102,7 +102,9 @@ def left_out(strokes: Strokes, follows: NDArray[np.bool_], drawn: Bytes, place: 
 def marks_drawn(ink: Bytes, place: Registration, marks: Marks, blocks: list[MarksBlock]) -> Bytes:
     """Where marks may lie on the ink map, 255, with as much room as a deflection needs."""
     lines = np.zeros_like(ink)
-    thick = max(3, round(2 * place.px_per_mm(np.array(place.size) / 2) * max(b.mark[1] + b.nozzle_pitch for b in blocks)))
+    thick = max(
+        3, round(2 * place.px_per_mm(np.array(place.size) / 2) * max(b.mark[1] + b.nozzle_pitch for b in blocks))
+    )
     along = (marks.sizes[:, :1] / 2) * (1.0, 0.0)
     ends = np.stack([place.to_photo(marks.centres - along), place.to_photo(marks.centres + along)], axis=1)
     cv2.polylines(lines, np.rint(np.clip(ends, -1e4, 1e5)).astype(np.int32), False, (255,), thick)

@@ -1,0 +1,136 @@
+"""Sheets of a few dozen marks: nothing but a few short rows tells where they lie, which way round, and how the lens bends them."""
+
+from functools import cache
+
+import cv2
+import numpy as np
+import pytest
+from tests.conftest import small_scene
+
+from dusky_sieve.core.layout import Layout, MarksBlock
+from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
+from dusky_sieve.core.reading import place as places
+from dusky_sieve.core.reading.document import BlockReading
+from dusky_sieve.core.reading.find import Effort, gather_marks
+from dusky_sieve.core.reading.inkmap import find_strokes
+from dusky_sieve.core.reading.locate import Locator
+from dusky_sieve.core.reading.registration import TERMS, Registration, grid_over, rigid
+from dusky_sieve.core.reading.stray import left_out, marks_drawn
+from dusky_sieve.core.simulate import BlockTruth, DeflectedMark, Truth, render
+
+INKS = ("#1d1c20", "#1c84b8", "#b83a72", "#e0c22e")
+PITCH = 0.085
+
+
+def sheet(*nozzles: int, columns: int = 20, across: float = 1.7, down: float = 1.9, mark: float = 1.2, slant: bool = True) -> Layout:  # fmt: skip
+    """Blocks of so many nozzles below each other; slanted ones have rows that fall by a pitch from mark to mark."""
+    blocks, top = [], 0.1
+    for k, count in enumerate(nozzles):
+        step = down if not slant else PITCH * columns
+        blocks.append({
+            "id": f"b{k}", "channel": f"c{k}", "ink": INKS[k], "backing": "light", "kind": "marks", "origin": (1.0, top), "nozzles": count,
+            "first_nozzle": 1, "nozzle_step": 1, "nozzle_pitch": PITCH, "columns": columns, "column_pitch": (across, PITCH if slant else 0.0),
+            "row_pitch": (0.0, step), "mark": (mark, 0.076),
+        })  # fmt: skip
+        top += -(-count // columns) * step + (PITCH * columns if slant else 0) + 3.0
+    size = (columns * across + 1.0, top)
+    return Layout.model_validate({"format": "dusky-sieve-layout", "version": 1, "name": "Small", "size": size, "blocks": blocks})  # fmt: skip
+
+
+@cache
+def read(layout: Layout, faults: tuple[tuple[str, BlockTruth], ...] = (), **scene) -> Reading:
+    shot = small_scene(**({"width": 2800, "height": 2100, "fill": 0.8, "margin_mm": 16} | scene))
+    pixels = render(layout, Truth(blocks=dict(faults), scene=shot), "light", np.random.default_rng(6))
+    return read_sheet(layout, [UprightPhoto(pixels, "light", "p")])
+
+
+def states(block: BlockReading) -> dict[int, str]:
+    return {f.nozzle: str(f.state) for f in block.faults}
+
+
+LIKE = sheet(39, 38, columns=13, down=1.3, slant=False)
+
+
+@pytest.mark.parametrize(
+    ("layout", "roll"),
+    [
+        pytest.param(LIKE, 12.0, id="two like blocks"),
+        pytest.param(LIKE, 171.0, id="two like blocks upside down"),
+        pytest.param(sheet(36, 39, 29, columns=36, across=1.12, mark=1.05), 12.0, id="rows of marks that touch"),
+        pytest.param(sheet(34, 26, columns=17, across=1.5), 12.0, id="two slanted blocks"),
+    ],
+)
+def test_no_block_is_taken_for_another_though_it_alone_explains_itself_well(layout, roll):
+    found = read(layout, roll_deg=roll, tilt_deg=9, tilt_towards_deg=70, lens_k1=-0.03)
+    assert found.photos[0].found, found.photos[0].why
+    assert {b.id: states(b) for b in found.blocks} == {b.id: {} for b in layout.blocks}
+
+
+@pytest.mark.parametrize("lens", [-0.05, 0.05])
+def test_the_lens_bends_no_mark_at_the_corners_into_a_fault(lens):
+    layout = sheet(24, 36, 24, columns=21)
+    thrown = DeflectedMark(nozzle=11, offset_um=(0, 0.9 * PITCH * 1000))
+    found = read(
+        layout, (("b1", BlockTruth(missing=(1, 36), deflected=(thrown,))),), lens_k1=lens, fill=0.93, tilt_deg=6
+    )
+    assert {b.id: states(b) for b in found.blocks} == {"b0": {}, "b1": {1: "missing", 11: "deflected", 36: "missing"}, "b2": {}}  # fmt: skip
+
+
+def test_a_few_marks_that_only_one_way_round_has_tell_which_it_is():
+    """Rows of one block look the same upside down but for the two marks of the last one."""
+    layout = sheet(62, columns=12, down=1.4, slant=False)
+    found = read(layout, (("b0", BlockTruth(missing=(7, 30, 55))),), roll_deg=20)
+    assert found.photos[0].found, found.photos[0].why
+    assert states(found.blocks[0]) == {7: "missing", 30: "missing", 55: "missing"}
+
+
+def test_strokes_like_the_marks_that_a_place_does_not_explain_are_left_out():
+    layout = sheet(40, 40, slant=False)
+    blocks = [b for b in layout.blocks if isinstance(b, MarksBlock)]
+    marks = gather_marks(layout, "light")
+    place = rigid(np.array([[14.0, 0, 60], [0, 14.0, 60], [0, 0, 1]]), layout.size)
+    page = np.zeros((round(layout.size[1] * 14) + 120, round(layout.size[0] * 14) + 120), np.uint8)
+    for (x, y), (long, _) in zip(marks.centres, marks.sizes, strict=True):
+        ends = np.rint(place.to_photo(np.array([[x - long / 2, y], [x + long / 2, y]]))).astype(int).tolist()
+        cv2.line(page, ends[0], ends[1], (200,), 2)
+    strokes = find_strokes(page, None)
+    follows = np.ones(len(strokes.long), bool)
+    half = marks.only(marks.block == 0)
+    whole, part = (left_out(strokes, follows, marks_drawn(page, place, some, blocks), place) for some in (marks, half))
+    assert whole < 0.05
+    assert part == pytest.approx(1.0, abs=0.1)
+
+
+def test_a_place_found_wanting_gives_way_to_where_another_look_leads(monkeypatch):
+    """Where one look led to before, at the same size, is not come back to."""
+    layout = sheet(40, 40, slant=False)
+    led = iter([0.0, 0.0, 300.0])
+
+    class Led:
+        def __init__(self, at: Locator, far: float) -> None:
+            self.registration = rigid(np.array([[14.0, 0, 60 + far], [0, 14.0, 60], [0, 0, 1]]), at.layout.size)
+            self.fit = type("fit", (), {"there": 0.2, "explained": 10.0})()
+            self.worth = 2.0
+
+    def look(at: Locator, effort: Effort, before: object) -> tuple[Led, list, Locator]:
+        at.liked = 0.9
+        return Led(at, next(led, 300.0)), [], at
+
+    monkeypatch.setattr(places, "_look", look)
+    monkeypatch.setattr(places, "_clear", lambda look: True)
+    monkeypatch.setattr(places, "_checked", lambda at, best, candidates, others: best.registration)
+    pixels = render(layout, Truth(scene=small_scene()), "light", np.random.default_rng(6))
+    asked = places.places_of(pixels, layout, "light", "p")
+    first, second = next(asked), next(asked)
+    assert first[0].homography[0, 2] == 60.0
+    assert second[0].homography[0, 2] == 360.0 or second[1].map.factor != first[1].map.factor
+
+
+def test_a_grid_of_places_is_as_where_each_lies_by_itself():
+    warp = np.zeros((len(TERMS), 2))
+    warp[6:10] = np.random.default_rng(2).uniform(-0.3, 0.3, (4, 2))
+    bent = Registration(np.array([[30, 2, 100], [-1, 31, 80], [1e-3, 2e-3, 1]]), warp, (60.0, 40.0))
+    x, y = np.linspace(3, 50, 300), np.linspace(2, 38, 200)
+    each = bent.to_photo(np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)).reshape(200, 300, 2)
+    assert np.abs(bent.on_grid(x, y) - each).max() < 0.05
+    assert np.allclose(bent.on_grid(*grid_over((50.0, 30.0), 2)[[0, -1]].T), bent.to_photo(grid_over((50.0, 30.0), 2)).reshape(2, 2, 2))  # fmt: skip
