@@ -179,7 +179,7 @@ def _ends(
         fine = c.min() + slides[0] + FINE * np.arange(round(np.ptp(c) / FINE) + len(slides))
         points = _places(block, np.stack(np.meshgrid(fine, own + down), axis=-1).reshape(-1, 2))
         table = _ink(place, points, near, level).reshape(len(own), -1)
-        return table[row, np.rint((c - c.min()) / FINE).astype(int) + np.arange(len(slides))[:, None]]
+        return np.asarray(table[row, np.rint((c - c.min()) / FINE).astype(int) + np.arange(len(slides))[:, None]])
 
     out = ink(free)
     if block.nozzles > block.columns:  # a frame beside the pattern has ink between the rows as well; marks have not

@@ -6,13 +6,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import (
-    Backing,
-    Layout,
-    MarksBlock,
-    clear_heights,
-    lattice_steps,
-)
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_heights, lattice_steps
 from dusky_sieve.core.reading.align import align, shrunk
 from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip, slipped
 from dusky_sieve.core.reading.find import (
@@ -26,14 +20,7 @@ from dusky_sieve.core.reading.find import (
 )
 from dusky_sieve.core.reading.follow import FINAL, PLANS, away_from, best_followed, distance_to, follow, slide, touching
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
-from dusky_sieve.core.reading.registration import (
-    Registration,
-    homography_of,
-    inverse,
-    moved,
-    project,
-    rigid,
-)
+from dusky_sieve.core.reading.registration import Registration, homography_of, inverse, moved, project, rigid
 from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
 from dusky_sieve.core.reading.square import slack_of, squared
 from dusky_sieve.core.reading.stray import left_out, marks_drawn, on_lattice, overlooked, stray_blocks
@@ -47,9 +34,7 @@ Photo = NDArray[np.uint8]
 Corners = tuple[tuple[float, ...], ...]
 
 CLEARLY_FOUND = 0.7  # share explained at which no further candidate is tried
-FOUND_AGAIN = (
-    0.5  # the same where two candidates, or two looks, led to one place: sheets with many faults explain no more
-)
+FOUND_AGAIN = 0.5  # the same where two candidates or looks led to one place: faulty sheets explain no more
 BEYOND_HAND = 1.1  # times as far from the middle as the corners set by hand, within which strokes are looked for
 SAME_PLACE = 0.015  # of the pattern's diagonal by which one place may differ from itself
 LIKELIEST = 1  # candidates of a search that are followed from where they lie as well as from where alignment took them

@@ -107,7 +107,7 @@ def marks_drawn(ink: Bytes, place: Registration, marks: Marks, blocks: list[Mark
     )
     along = (marks.sizes[:, :1] / 2) * (1.0, 0.0)
     ends = np.stack([place.to_photo(marks.centres - along), place.to_photo(marks.centres + along)], axis=1)
-    cv2.polylines(lines, np.rint(np.clip(ends, -1e4, 1e5)).astype(np.int32), False, (255,), thick)
+    cv2.polylines(lines, list(np.rint(np.clip(ends, -1e4, 1e5)).astype(np.int32)), False, (255,), thick)
     return lines
 
 
