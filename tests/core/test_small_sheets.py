@@ -22,13 +22,13 @@ INKS = ("#1d1c20", "#1c84b8", "#b83a72", "#e0c22e")
 PITCH = 0.085
 
 
-def sheet(*nozzles: int, columns: int = 20, across: float = 1.7, down: float = 1.9, mark: float = 1.2, slant: bool = True) -> Layout:  # fmt: skip
+def sheet(*nozzles: int, columns: int = 20, across: float = 1.7, down: float = 1.9, mark: float = 1.2, slant: bool = True, inks: tuple[str, ...] = INKS) -> Layout:  # fmt: skip
     """Blocks of so many nozzles below each other; slanted ones have rows that fall by a pitch from mark to mark."""
     blocks, top = [], 0.1
     for k, count in enumerate(nozzles):
         step = down if not slant else PITCH * columns
         blocks.append({
-            "id": f"b{k}", "channel": f"c{k}", "ink": INKS[k], "backing": "light", "kind": "marks", "origin": (1.0, top), "nozzles": count,
+            "id": f"b{k}", "channel": f"c{k}", "ink": inks[k % len(inks)], "backing": "light", "kind": "marks", "origin": (1.0, top), "nozzles": count,
             "first_nozzle": 1, "nozzle_step": 1, "nozzle_pitch": PITCH, "columns": columns, "column_pitch": (across, PITCH if slant else 0.0),
             "row_pitch": (0.0, step), "mark": (mark, 0.076),
         })  # fmt: skip
@@ -64,6 +64,32 @@ def test_no_block_is_taken_for_another_though_it_alone_explains_itself_well(layo
     found = read(layout, roll_deg=roll, tilt_deg=9, tilt_towards_deg=70, lens_k1=-0.03)
     assert found.photos[0].found, found.photos[0].why
     assert {b.id: states(b) for b in found.blocks} == {b.id: {} for b in layout.blocks}
+
+
+@pytest.mark.parametrize(("gone", "roll"), [("b0", 225.0), ("b7", 138.0)])
+def test_a_channel_absent_at_a_side_does_not_stretch_the_pattern_over_the_others(gone, roll):
+    layout = sheet(
+        *[48] * 8,
+        columns=32,
+        across=2.74,
+        mark=1.7,
+        down=1.31,
+        slant=False,
+        inks=("#1d1c20", "#c03434", "#b83a72", "#5a4a9c"),
+    )
+    absent = ((gone, BlockTruth(all_missing=True)),)
+    found = read(layout, absent, roll_deg=roll, tilt_deg=3, words=True, border=True, margin_mm=14, fill=0.95)
+    assert found.photos[0].found, found.photos[0].why
+    assert {b.id: (b.counts or {}).get("missing") for b in found.blocks} == {b.id: 48 * (b.id == gone) for b in layout.blocks}  # fmt: skip
+
+
+def test_colours_tell_the_way_round_though_the_blocks_that_would_differ_are_absent():
+    """Upside down, the grey blocks lie on themselves, and the green ones on the black ones that print nothing."""
+    layout = sheet(*[60] * 6, columns=20, down=1.5, slant=False, inks=("#1d1c20", "#b4b4b6", "#3a8c4c"))
+    absent = tuple((name, BlockTruth(all_missing=True)) for name in ("b0", "b3"))
+    found = read(layout, absent, roll_deg=8)
+    assert found.photos[0].found, found.photos[0].why
+    assert [(b.counts or {}).get("firing") for b in found.blocks] == [0, 60, 60, 0, 60, 60]
 
 
 @pytest.mark.parametrize("lens", [-0.05, 0.05])

@@ -21,6 +21,7 @@ SCALE_RATIO = 1.14  # step between tried scales
 SMALLEST_FILL, LARGEST_FILL = 0.15, 1.25  # pattern's longer side over the frame's longer side
 NEAR_SCALES = 2  # steps to each side where stroke lengths tell the scale
 LEVELLED = 75  # percentile of stroke density where there is any; denser places must not outvote a pattern's spread
+OUTERMOST, MOST_OUTER = 0.05, 0.34  # of the blocks' spread, within which they are one side's; of all blocks, that may be left out
 TOUCHING_SHARE = 0.25  # of a mark's length: gaps narrower than this may close by blur
 
 
@@ -134,6 +135,20 @@ def _inked_places(strokes: Strokes, lean: Lean) -> tuple[Floats, Floats]:
     spots = np.concatenate([centre + part * half for part in (-1.0, -0.5, 0.0, 0.5, 1.0)])
     weight = np.minimum(long, max(3 * float(np.median(long)), float(np.quantile(long, 0.9))))
     return project(inverse(lean.to_map), spots), np.tile(weight / 5, 5)
+
+
+def without_sides(marks: Marks) -> list[Marks]:
+    """The marks without the outermost blocks of each side in turn, where two thirds of the pattern stay."""
+    blocks = np.unique(marks.block)
+    middles = np.array([np.median(marks.centres[marks.block == b], axis=0) for b in blocks])
+    reach = np.ptp(middles, axis=0)
+    found = []
+    for axis in (0, 1):
+        for end in (middles[:, axis].min(), middles[:, axis].max()):
+            outer = np.abs(middles[:, axis] - end) <= OUTERMOST * reach[axis]
+            if reach[axis] > 0 and outer.sum() <= MOST_OUTER * len(blocks):
+                found.append(marks.only(~np.isin(marks.block, blocks[outer])))
+    return found
 
 
 def stroke_ways(layout: Layout, marks: Marks) -> list[tuple[float, float]]:

@@ -17,6 +17,7 @@ from dusky_sieve.core.reading.find import (
     gather_marks,
     similarities,
     stroke_ways,
+    without_sides,
 )
 from dusky_sieve.core.reading.follow import FINAL, PLANS, away_from, best_followed, distance_to, follow, slide, touching
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
@@ -52,6 +53,7 @@ MOST_LEFT_OUT = (
     0.25  # strokes like the marks explained, for each of these, that a clear place may leave out; wrong ones: one
 )
 MOST_BEYOND = 0.6  # of a mark's ink, one lattice step beyond a block's side: the lattice lies one step aside
+LIKE_ALL, LIKE_PART = 0.85, 0.08  # correlation from which all blocks are there; by which it must be better without one side's
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 
 
@@ -116,6 +118,7 @@ class Locator:
         far = [np.multiply(k, b.column_pitch) for b in self.blocks[:1] for k in FAR_STEPS if abs(k) * 3 < b.columns]
         self.steps = np.array([*lattice_steps(self.blocks), *far])
         self.longest_run_mm = max(length for _, length in stroke_ways(layout, self.marks))
+        self.sides = without_sides(self.marks)
         self.clear_mm = float(np.median(clear_heights(self.blocks)))
 
     def _between(self, corners: Corners) -> Bytes:
@@ -227,15 +230,21 @@ class Locator:
                 best = found
             if again:
                 best = self.confirmed(best)
-            if self.clear(best):
+            if self.clear(best, surely=True):
                 break
         return best
 
-    def clear(self, found: Found) -> bool:
-        """Whether nothing further needs to be tried: much is explained, and no like part of the picture is left out."""
-        enough = found.fit.there > (FOUND_AGAIN if found.again else CLEARLY_FOUND)
-        if not enough or found.fit.printing.all():
-            return enough
+    def clear(self, found: Found, *, surely: bool = False) -> bool:
+        """Whether nothing further needs to be tried: much is explained, and no like part of the picture is left out.
+
+        `surely` : not because it was led to twice, where blocks print nothing: others may have been taken for them.
+        """
+        everything = bool(found.fit.printing.all())
+        sooner = found.again and (everything or not surely)
+        if found.fit.there <= (FOUND_AGAIN if sooner else CLEARLY_FOUND):
+            return False
+        if everything:
+            return True
         drawn = self.marks_drawn(found.registration)
         return left_out(self.strokes, found.lean.follows, drawn, found.registration) <= MOST_LEFT_OUT
 
@@ -265,7 +274,7 @@ class Locator:
             if before is candidate:
                 return led_to
         like = self.like_marks(candidate)
-        aligned = align(self.drawn(like), candidate.homography, self.marks, self.layout)
+        aligned = (self._aligned if thorough else self._aligned_whole)(like, candidate.homography)
         found: Found | None = None
         starts: list[Floats] = []
         if aligned is not None and aligned[0] >= max(UNLIKE, UNLIKE_BEST * self.liked):
@@ -283,6 +292,23 @@ class Locator:
             found = self._polished(found)
         self.laid.append((candidate, found))
         return found
+
+    def _aligned(self, like: Bools, start: Floats) -> tuple[float, Floats] | None:
+        """Correlation and homography that alignment leads to, with the blocks of one side left out where that fits better.
+
+        Where a channel at a side is absent, the whole pattern is stretched over what printed, and fits none of it.
+        """
+        best = self._aligned_whole(like, start)
+        if best is not None and best[0] >= LIKE_ALL:
+            return best
+        for part in self.sides:
+            other = align(self.drawn(like), start, part, self.layout)
+            if other is not None and other[0] > (best[0] if best else 0.0) + LIKE_PART:
+                best = other
+        return best
+
+    def _aligned_whole(self, like: Bools, start: Floats) -> tuple[float, Floats] | None:
+        return align(self.drawn(like), start, self.marks, self.layout)
 
     def _polished(self, found: Found) -> Found:
         """A half right place followed from the part that lies best, then onto strokes picked again, where that is better."""

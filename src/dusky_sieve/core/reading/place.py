@@ -10,6 +10,7 @@ from dusky_sieve.core.layout import Backing, Layout
 from dusky_sieve.core.reading.find import CLOSE, EFFORTS, Candidate, Effort, boxed
 from dusky_sieve.core.reading.inkmap import CLOSER_PX, FINDING_PX, InkMap, ink_map
 from dusky_sieve.core.reading.locate import (
+    CLEARLY_FOUND,
     FOUND_FROM,
     LEAST_MARKS,
     SAME_PLACE,
@@ -123,11 +124,16 @@ def _in_vain(size: int, effort: Effort, where: int, seen: dict[int, float]) -> b
 def _look(at: Locator, effort: Effort, before: Look | None) -> Look:
     """What one look finds: searched, blocks that printed laid onto others, and believed sooner where led to before."""
     best, candidates = at.search(effort)
-    if best is not None and not at.clear(best) and best.fit.there > HOPELESS and best.fit.explained >= LEAST_MARKS:
+    if best is not None and _half(at, best) and best.fit.there > HOPELESS and best.fit.explained >= LEAST_MARKS:
         best = max((other_blocks(at, way) for way in at.likely(best)), key=lambda way: way.fit.explained)
     if best is not None and before is not None and _same((best, candidates, at), before):
         best = at.confirmed(best)
     return best, candidates, at
+
+
+def _half(at: Locator, best: Found) -> bool:
+    """Whether what printed may be other blocks than it was taken for: not clearly found, or only because it was led to twice."""
+    return not at.clear(best) or (best.fit.there < CLEARLY_FOUND and not best.fit.printing.all())
 
 
 def _same(look: Look, other: Look) -> bool:

@@ -24,6 +24,7 @@ Floats = NDArray[np.float64]
 SMALLEST_PITCH_PX = 1.4  # px per nozzle pitch below which a deflection cannot be told; small is said
 LEAST_CONTRAST = 4.0  # typical mark over the noise, below which a block is not judged
 SMEARED = 0.42  # a mark's one-sigma over the clear height: beyond it marks run into each other
+MOSTLY_DOUBTFUL = 0.5  # of a block's marks, from which the rest of it lies wrongly as well
 MOST_STRAY_BLOCKS = 0.4  # of those that print, beside whose lattice strokes stand: beyond it the whole place is wrong
 LEVEL_FROM = 40  # well printed marks, from which a smooth rest of curl and lens is taken out block by block
 
@@ -143,6 +144,7 @@ def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registrat
     registration = slid(photo.pixels, printing, registration, photo.backing, locator.ends(registration))
     registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
     aside, doubtful = straddling(photo.pixels, printing, registration, photo.backing)
+    doubtful = {name: which | (which.mean() > MOSTLY_DOUBTFUL) for name, which in doubtful.items()}
     ends = locator.ends(registration)
     stray = locator.stray(registration, printing)
     # Where one block lies wrongly, one that seems to print nothing may stand where nothing was looked for.

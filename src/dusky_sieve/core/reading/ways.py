@@ -100,12 +100,11 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
 
 def _truer(one: Found, other: Found, full: Judge) -> bool:
     """Whether one way's colours differ among each other as the layout's do, and the other's clearly less so."""
-    seen = (np.linalg.norm(one.fit.colours, axis=1) > 0) & (np.linalg.norm(other.fit.colours, axis=1) > 0)
-    # What all blocks share is the lamp's colour, or hints that are all a little wrong.
-    hints = full.plan.hints[seen] - full.plan.hints[seen].mean(axis=0) if seen.any() else np.zeros((0, 3))
     alike = []
     for way in (one, other):
-        own = way.fit.colours[seen] - way.fit.colours[seen].mean(axis=0) if seen.any() else hints
+        seen = np.linalg.norm(way.fit.colours, axis=1) > 0
+        # What all blocks share is the lamp's colour, or hints that are all a little wrong.
+        own, hints = (v[seen] - v[seen].mean(axis=0) if seen.any() else v[seen] for v in (way.fit.colours, full.plan.hints))
         size = float(np.linalg.norm(own) * np.linalg.norm(hints))
         alike.append(float((own * hints).sum()) / size if size > COLOURS_APART else 0.0)
     return alike[0] > COLOURS_FOLLOW and alike[0] - alike[1] > COLOURS_TRUER
