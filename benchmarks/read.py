@@ -29,6 +29,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from benchmarks import otherworld, refusals, yardstick
+from benchmarks.ties import lies_on_itself
 from benchmarks.worlds import Sheet, photograph
 from dusky_sieve import files
 from dusky_sieve.core.layout import Layout, MarksBlock
@@ -125,13 +126,16 @@ def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardsti
         rng = np.random.default_rng([seed, 77])
         marked = [replace(p, corners=by_hand(sheet.layout, place, p, rng)) for p in photos]
         hand = read_sheet(sheet.layout, marked)
+    ties = [
+        lies_on_itself(sheet.layout, p.backing, truth) for p in reading.photos if p.why and "two ways round" in p.why
+    ]
     simple = yardstick.read(sheet.layout, scene, photos) if measure_yardstick and scene else None
     return {
         "seed": seed, "family": sheet.family, "name": sheet.layout.name, "conditions": conditions, "found": [p.found for p in reading.photos],
         "why": [p.why for p in reading.photos if not p.found] + [f"{b.id}: {b.why}" for b in reading.blocks if not b.read], "counts": counts, "wrong": wrong, "sure": sure, "errors": errors, "decode": decoded - started,
         "read": done - decoded, "marks": counts["marks"], "peak": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024,
         "hand": (all(p.found for p in hand.photos), *score(sheet, truth, hand)[:2]) if hand else None,
-        "yardstick": score(sheet, truth, simple)[0] if simple else Counter(),
+        "ties": ties, "yardstick": score(sheet, truth, simple)[0] if simple else Counter(),
     }  # fmt: skip
 
 
@@ -188,6 +192,9 @@ def report(grade: str, results: list[dict[str, Any]], perfect: bool, show_wrong:
     print(
         f"== {grade}{' perfect sheets' if perfect else ''}: {len(results)} sheets, found {found} ({found / len(results):.1%})"
     )
+    ties = [tie for r in results for tie in r["ties"]]
+    if ties:
+        print(f"refused for two ways round: {len(ties)}, of which {sum(ties)} do look the same upside down")
     if perfect:
         alarmed = sum(bool(r["wrong"]) for r in results)
         print(

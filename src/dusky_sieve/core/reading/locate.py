@@ -53,7 +53,10 @@ MOST_LEFT_OUT = (
     0.25  # strokes like the marks explained, for each of these, that a clear place may leave out; wrong ones: one
 )
 MOST_BEYOND = 0.6  # of a mark's ink, one lattice step beyond a block's side: the lattice lies one step aside
-LIKE_ALL, LIKE_PART = 0.85, 0.08  # correlation from which all blocks are there; by which it must be better without one side's
+LIKE_ALL, LIKE_PART = (
+    0.85,
+    0.08,
+)  # correlation from which all blocks are there; by which it must be better without one side's
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 
 

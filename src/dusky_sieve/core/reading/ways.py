@@ -75,21 +75,15 @@ def _turned(at: Locator, best: Found, candidates: list[Candidate]) -> list[Found
 
 def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     """The better of two ways round that fit about alike: by their rows' ends, their colours, the other backing's traces."""
-    ways = []
-    for way in (top, other):
-        # Laid once more, each alike: a few marks decide, and neither may lead by being laid more finely.
-        again, _ = at.settled(at.followed(way.like, way.registration))
-        places = (way.registration, again, at.ends_right(way))
-        ways.append(
-            max((Found(p, _with_fills(at, full, p), way.lean, way.like) for p in places), key=lambda w: w.fit.explained)
-        )
-    top, other = sorted(ways, key=lambda way: -way.fit.explained)
+    ways = sorted((_laid_again(at, way, full) for way in (top, other)), key=lambda laid: -laid[0].fit.explained)
+    top, other = ways[0][0], ways[1][0]
     leads, truer, falser = _leads(at, top, other), _truer(top, other, full), _truer(other, top, full)
     if truer or (leads and not falser):
         return top
     if falser and not leads:
         return other
-    mine, others = (trace(at.map.small, way.registration.to_photo, at.layout, at.backing) for way in (top, other))
+    # The other backing's blocks lie beyond what was followed: of places that fit alike, one may lead there and another not.
+    mine, others = (max(trace(at.map.small, p.to_photo, at.layout, at.backing) for p in laid[1]) for laid in ways)
     if clearer(mine, others) or clearer(others, mine):
         return top if mine > others else other
     raise SheetNotFound(
@@ -98,13 +92,23 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     )
 
 
+def _laid_again(at: Locator, way: Found, full: Judge) -> tuple[Found, tuple[Registration, ...]]:
+    """A way laid once more, the best of it, and its places: a few marks decide, and neither may lead by being laid more finely."""
+    again, _ = at.settled(at.followed(way.like, way.registration))
+    places = (way.registration, again, at.ends_right(way))
+    laid = (Found(p, _with_fills(at, full, p), way.lean, way.like) for p in places)
+    return max(laid, key=lambda found: found.fit.explained), places
+
+
 def _truer(one: Found, other: Found, full: Judge) -> bool:
     """Whether one way's colours differ among each other as the layout's do, and the other's clearly less so."""
     alike = []
     for way in (one, other):
         seen = np.linalg.norm(way.fit.colours, axis=1) > 0
         # What all blocks share is the lamp's colour, or hints that are all a little wrong.
-        own, hints = (v[seen] - v[seen].mean(axis=0) if seen.any() else v[seen] for v in (way.fit.colours, full.plan.hints))
+        own, hints = (
+            v[seen] - v[seen].mean(axis=0) if seen.any() else v[seen] for v in (way.fit.colours, full.plan.hints)
+        )
         size = float(np.linalg.norm(own) * np.linalg.norm(hints))
         alike.append(float((own * hints).sum()) / size if size > COLOURS_APART else 0.0)
     return alike[0] > COLOURS_FOLLOW and alike[0] - alike[1] > COLOURS_TRUER
