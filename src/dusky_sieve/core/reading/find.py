@@ -21,10 +21,8 @@ SCALE_RATIO = 1.14  # step between tried scales
 SMALLEST_FILL, LARGEST_FILL = 0.15, 1.25  # pattern's longer side over the frame's longer side
 NEAR_SCALES = 2  # steps to each side where stroke lengths tell the scale
 LEVELLED = 75  # percentile of stroke density where there is any; denser places must not outvote a pattern's spread
-OUTERMOST, MOST_OUTER = (
-    0.05,
-    0.34,
-)  # of the blocks' spread, within which they are one side's; of all blocks, that may be left out
+OUTERMOST = 0.05  # of the spread of blocks, within which they are one side's
+MOST_OUTER = 0.34  # of all blocks, that may be left out as one side's
 TOUCHING_SHARE = 0.25  # of a mark's length: gaps narrower than this may close by blur
 
 

@@ -49,14 +49,10 @@ GLANCED = 600  # marks looked at while whole lattice steps are tried
 GLIMPSE = 0.06  # share explained after following across travel, under which nothing is worth more work
 FAR_STEPS = (-16, -4, 4, 16)  # columns that a run of many may lie along itself before whole steps are tried singly
 UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, likewise
-MOST_LEFT_OUT = (
-    0.25  # strokes like the marks explained, for each of these, that a clear place may leave out; wrong ones: one
-)
+MOST_LEFT_OUT = 0.25  # strokes like the explained ones, for each of these, that a clear place may leave out; wrong: one
 MOST_BEYOND = 0.6  # of a mark's ink, one lattice step beyond a block's side: the lattice lies one step aside
-LIKE_ALL, LIKE_PART = (
-    0.85,
-    0.08,
-)  # correlation from which all blocks are there; by which it must be better without one side's
+LIKE_ALL = 0.85  # correlation from which all blocks are there
+LIKE_PART = 0.08  # by which it must be better without those of one side
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 
 

@@ -26,7 +26,7 @@ LEAST_STROKES = 6  # of a block, below which chance puts them aside
 LEAST_OF_SILENT = 0.15  # strokes for each nozzle of a block that seems to print nothing, from which something does
 NO_ACCIDENT, FEW_BESIDE = 40, 0.15  # strokes, and the share of them that may stand beside; by chance half of them do
 LIKE_EXPLAINED = 2.0  # times as long or wide, either way, that strokes may be which are like the explained ones
-ABOUT = 4.0  # of the place from its middle: one block taken for another may shrink it to a third, within which strokes may be its marks
+ABOUT = 4.0  # times its size about a place, within which strokes may be its marks: it may be shrunk to a third
 OVER_BOX = 60  # points each way, over a block's box
 NEXT_TO = 1.5  # of a block's shorter side, within which others are next to it
 INKED_TIMES = (
@@ -93,9 +93,9 @@ def left_out(strokes: Strokes, follows: NDArray[np.bool_], drawn: Bytes, place: 
         return float(follows.any())
     about = (np.abs(project(inverse(place.homography), strokes.centre) / place.size - 0.5) < ABOUT).all(axis=1)
     like = follows & about
-    for measure, most in ((strokes.long, LIKE_EXPLAINED), (strokes.wide, LIKE_EXPLAINED)):
+    for measure in (strokes.long, strokes.wide):
         typical = float(np.median(measure[on]))
-        like &= (measure > typical / most) & (measure < typical * most)
+        like &= (measure > typical / LIKE_EXPLAINED) & (measure < typical * LIKE_EXPLAINED)
     return float((like & ~on).sum() / on.sum())
 
 

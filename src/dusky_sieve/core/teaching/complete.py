@@ -15,10 +15,8 @@ Floats = NDArray[np.float64]
 SURE = 1.1  # score from which a block's lattice is trusted for its like
 UNLIKE_STEP = 0.12  # share by which a block's steps may differ from those of its like
 LANDS = 0.3  # of the smaller step, within which a stroke is taken for a cell's mark
-MOVES = (
-    (0, 0),
-    *((c * k, r * k) for k in (1, 4, 16) for c, r in ((1, 0), (-1, 0), (0, 1), (0, -1))),
-)  # lattice steps tried
+NEXT = ((1, 0), (-1, 0), (0, 1), (0, -1))
+MOVES = ((0, 0), *((c * k, r * k) for k in (1, 4, 16) for c, r in NEXT))  # lattice steps tried, columns and rows
 SAME_INK = 0.93  # cosine between a block's colour and that of strokes that may be its further marks
 MOST_COLUMNS, LEAST_ROWS = 2, 3  # a side by which a lattice may be widened; rows it must have
 RIM = 4  # columns next to a side, by which a further one is placed
