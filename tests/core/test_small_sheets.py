@@ -10,6 +10,7 @@ from tests.conftest import small_scene
 from dusky_sieve.core.layout import Layout, MarksBlock
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
 from dusky_sieve.core.reading import place as places
+from dusky_sieve.core.reading.cover import adrift
 from dusky_sieve.core.reading.document import BlockReading
 from dusky_sieve.core.reading.find import Effort, gather_marks
 from dusky_sieve.core.reading.inkmap import find_strokes
@@ -108,6 +109,14 @@ def test_a_few_marks_that_only_one_way_round_has_tell_which_it_is():
     found = read(layout, (("b0", BlockTruth(missing=(7, 30, 55))),), roll_deg=20)
     assert found.photos[0].found, found.photos[0].why
     assert states(found.blocks[0]) == {7: "missing", 30: "missing", 55: "missing"}
+
+
+def test_a_block_of_which_many_marks_lie_aside_along_travel_lies_wrongly():
+    rng = np.random.default_rng(1)
+    inside = rng.normal(0.3, 0.25, 40)
+    a_few_thrown = np.concatenate([inside[:36], inside[36:] + 1.5])
+    bent = 1.2 * np.sin(np.linspace(0, 2 * np.pi, 40))
+    assert [adrift(along) for along in (inside, a_few_thrown, bent, bent[:6])] == [False, False, True, False]
 
 
 def test_strokes_like_the_marks_that_a_place_does_not_explain_are_left_out():

@@ -21,6 +21,8 @@ LEAST_ASTRAY = 5  # marks that seem thrown, below which chance puts them togethe
 MOST_ASTRAY = 0.5  # of a block's marks that printed
 MOST_THROWN = 0.5  # of a neighbourhood, from which its place is in doubt
 SAME_WAY = 0.6  # of their throws in one direction: a lattice that lies wrongly is off one way
+ASIDE_ALONG = 0.8  # nozzle pitches along travel: right lattices have a twelfth of their marks so far aside at most
+MOST_ADRIFT, LEAST_ADRIFT = 0.25, 8  # share of a block's well printed marks, and how many must tell
 AROUND = 9  # marks of a neighbourhood, in one line or as a square
 
 
@@ -73,6 +75,14 @@ def astray(block: MarksBlock, state: NDArray[np.int64], offset: Floats) -> Bools
     core = (share > MOST_THROWN) & (np.abs(sums[0]) > SAME_WAY * sums[1])
     near = np.nanmax(around(core.astype(np.float64), block), axis=1) > 0
     return np.asarray(near & (state != STATE_FIRING))
+
+
+def adrift(along: Floats) -> bool:
+    """Whether a block's lattice lies wrongly along travel: many of its well printed marks (n,) lie aside there, in nozzle pitches.
+
+    Nozzles throw across travel; lattices lie a part of a column aside where a row or two told little of the camera.
+    """
+    return len(along) >= LEAST_ADRIFT and bool((np.abs(along - np.median(along)) > ASIDE_ALONG).mean() > MOST_ADRIFT)
 
 
 def around(value: Floats, block: MarksBlock) -> Floats:

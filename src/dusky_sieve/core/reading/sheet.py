@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_heights, mark_centres
-from dusky_sieve.core.reading.cover import OTHER_COLOUR, astray, smooth_surface
+from dusky_sieve.core.reading.cover import OTHER_COLOUR, adrift, astray, smooth_surface
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.fills import read_fill
 from dusky_sieve.core.reading.judge import faults_of, judge_marks
@@ -238,6 +238,7 @@ def _judge_block(
         dead=marks.printing < DEAD,
     )  # fmt: skip
     lost = astray(block, judgement.state, offset / block.nozzle_pitch)
+    lost |= adrift(marks.offset[solid, 0] / block.nozzle_pitch)
     if lost.any():
         judgement = replace(judgement, judged=judgement.judged & ~lost)
         if not any(w.code == "doubtful" for w in said):
