@@ -15,6 +15,7 @@ DEGREES = {1: 3, 2: 6, 3: 10, 4: 15}  # terms up to a degree
 RIDGE = 0.004  # pull of the smooth warp towards zero, per mark: few marks must not bend the sheet
 NODES_PX = 40  # between places worked out one by one where a grid of points is asked for
 BEYOND_BOX_MM = 0.5  # how far past the outermost marks the warp is still believed
+TIDIED_FROM = 60  # marks that tell a quartic by themselves
 ROBUST_STEPS = 6  # rounds of reweighting; more change nothing measurable
 
 
@@ -132,7 +133,7 @@ def fit_warp(registration: Registration, centres: Floats, offsets: Floats, sprea
     fall to nothing: a corner where all marks lie off together still draws the fit, for nothing there speaks against it.
     """
     n = len(centres)
-    degree = 4 if n >= 80 else 3 if n >= 45 else 2 if n >= 20 else 1 if n >= 12 else 0
+    degree = 4 if n >= 50 else 3 if n >= 30 else 2 if n >= 20 else 1 if n >= 12 else 0
     if degree == 0:
         return registration
     count = DEGREES[degree]
@@ -159,15 +160,13 @@ def fit_warp(registration: Registration, centres: Floats, offsets: Floats, sprea
 
 def tidied(registration: Registration, centres: Floats) -> Registration:
     """The same places of sheet points (n, 2) mm, with all that a homography can say said by the homography."""
+    if len(centres) < TIDIED_FROM:  # too few to hold a quartic still between them
+        centres = np.concatenate([centres, grid_over(registration.size, 9) + np.asarray(registration.origin)])
     places = registration.to_photo(centres)
     matrix, _ = cv2.findHomography(centres, places, 0)
-    if matrix is None or len(centres) < 12:
-        return registration
     left = project(inverse(np.asarray(matrix, np.float64)), places) - centres
-    count = DEGREES[4 if len(centres) >= 60 else 2]
-    warp = np.zeros((len(TERMS), 2))
-    warp[:count] = np.linalg.lstsq(registration.terms(centres)[:, :count], left, rcond=None)[0]
-    return Registration(np.asarray(matrix / matrix[2, 2], np.float64), warp, registration.size, registration.origin)
+    warp = np.linalg.lstsq(registration.terms(centres), left, rcond=None)[0]
+    return Registration(np.asarray(matrix / matrix[2, 2], np.float64), np.asarray(warp), registration.size, registration.origin)  # fmt: skip
 
 
 def through(places: Floats, points: Floats, size: tuple[float, float], degree: int = 4) -> Registration:
