@@ -18,6 +18,8 @@ ITERATIONS = (25, 15, 10)
 HOLD = (0.6, 0.1, 0.0)  # pull back to the start per level, as a share of what the picture says: of perspective
 HOLD_AFFINE = (0.1, 0.0, 0.0)  # and of scale and shear; the tilt is known about right, and absent blocks mislead
 UNLIKE = (0.6, 0.5, -1.0)  # correlation at a level, under which none of 196 that were right or half right ended it
+LIKE_ALL = 0.85  # correlation from which all blocks are there
+LIKE_PART = 0.08  # by which it must be better without those of one side
 BLUR_PX = 1.7  # the blur in raster pixels; finer rasters only cost time
 PRESENT_SHARE = 0.25  # of the strongest block, under which a block is taken not to print
 MARGIN_SHARE = 0.12  # bare border round the pattern that takes part, as a share of its longer side
@@ -62,6 +64,22 @@ def align(lines: Bytes, start: Floats, marks: Marks, layout: Layout) -> tuple[fl
             return None
         homography = refined / refined[2, 2]
     return score, homography
+
+
+def or_without(
+    best: tuple[float, Floats] | None, lines: Bytes, start: Floats, parts: list[Marks], layout: Layout
+) -> tuple[float, Floats] | None:
+    """What alignment led to, or leads to with but one of the `parts` of the marks, where that correlates better.
+
+    Where a channel at a side is absent, the whole pattern is stretched over what printed, and fits none of it.
+    """
+    if best is not None and best[0] >= LIKE_ALL:
+        return best
+    for part in parts:
+        other = align(lines, start, part, layout)
+        if other is not None and other[0] > (best[0] if best else 0.0) + LIKE_PART:
+            best = other
+    return best
 
 
 def draw_marks(marks: Marks, scale: float, margin_mm: float, size: tuple[float, float]) -> Image:

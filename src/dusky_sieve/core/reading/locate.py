@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_heights, lattice_steps
-from dusky_sieve.core.reading.align import align, shrunk
+from dusky_sieve.core.reading.align import align, or_without, shrunk
 from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip, slipped
 from dusky_sieve.core.reading.find import (
     Candidate,
@@ -51,8 +51,6 @@ FAR_STEPS = (-16, -4, 4, 16)  # columns that a run of many may lie along itself 
 UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, likewise
 MOST_LEFT_OUT = 0.25  # strokes like the explained ones, for each of these, that a clear place may leave out; wrong: one
 MOST_BEYOND = 0.6  # of a mark's ink, one lattice step beyond a block's side: the lattice lies one step aside
-LIKE_ALL = 0.85  # correlation from which all blocks are there
-LIKE_PART = 0.08  # by which it must be better without those of one side
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 
 
@@ -273,7 +271,9 @@ class Locator:
             if before is candidate:
                 return led_to
         like = self.like_marks(candidate)
-        aligned = (self._aligned if thorough else self._aligned_whole)(like, candidate.homography)
+        aligned = align(self.drawn(like), candidate.homography, self.marks, self.layout)
+        if thorough:
+            aligned = or_without(aligned, self.drawn(like), candidate.homography, self.sides, self.layout)
         found: Found | None = None
         starts: list[Floats] = []
         if aligned is not None and aligned[0] >= max(UNLIKE, UNLIKE_BEST * self.liked):
@@ -291,23 +291,6 @@ class Locator:
             found = self._polished(found)
         self.laid.append((candidate, found))
         return found
-
-    def _aligned(self, like: Bools, start: Floats) -> tuple[float, Floats] | None:
-        """Correlation and homography that alignment leads to, with the blocks of one side left out where that fits better.
-
-        Where a channel at a side is absent, the whole pattern is stretched over what printed, and fits none of it.
-        """
-        best = self._aligned_whole(like, start)
-        if best is not None and best[0] >= LIKE_ALL:
-            return best
-        for part in self.sides:
-            other = align(self.drawn(like), start, part, self.layout)
-            if other is not None and other[0] > (best[0] if best else 0.0) + LIKE_PART:
-                best = other
-        return best
-
-    def _aligned_whole(self, like: Bools, start: Floats) -> tuple[float, Floats] | None:
-        return align(self.drawn(like), start, self.marks, self.layout)
 
     def _polished(self, found: Found) -> Found:
         """A half right place followed from the part that lies best, then onto strokes picked again, where that is better."""
