@@ -4,7 +4,8 @@
     .venv/bin/python -m benchmarks.read --grade bad --photos 40 --wrong
     .venv/bin/python -m benchmarks.read --perfect            # sheets without a fault: false alarms
     .venv/bin/python -m benchmarks.read --refuse             # photographs that must be refused
-    .venv/bin/python -m benchmarks.read --other              # sheets and photographs of a second world (otherworld.py)
+    .venv/bin/python -m benchmarks.read --world other        # of a second world of sheets and photographs (otherworld.py)
+    .venv/bin/python -m benchmarks.read --world third        # and of a third (thirdworld.py)
     .venv/bin/python -m benchmarks.read --keep /tmp/photos   # rendered photographs are kept there and used again
 
 Recall leaves marks out that were called unsure; their share stands beside it. The yardstick is a reader that is
@@ -28,7 +29,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from benchmarks import otherworld, refusals, yardstick
+from benchmarks import otherworld, refusals, thirdworld, yardstick
 from benchmarks.ties import lies_on_itself
 from benchmarks.worlds import Sheet, photograph
 from dusky_sieve import files
@@ -105,12 +106,14 @@ def _score_fill(faults: BlockTruth, read: Any, counts: Counter[str], wrong: list
     wrong += [f"{read.id}: the line at {y} was not seen" for y in left]
 
 
-def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardstick: bool, other: bool) -> dict[str, Any]:  # fmt: skip
+def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardstick: bool, world: str) -> dict[str, Any]:  # fmt: skip
     """Renders, decodes, reads and scores one sheet."""
     cv2.setNumThreads(1)
     scene: Scene | None = None
-    if other:
-        sheet, truth, conditions, shown, place = otherworld.photograph(seed, grade, perfect, keep)
+    place: Place
+    if world != "own":
+        drawn_there = {"other": otherworld.photograph, "third": thirdworld.photograph}[world]
+        sheet, truth, conditions, shown, place = drawn_there(seed, grade, perfect, keep)
     else:
         sheet, drawn, conditions, shown = photograph(seed, grade, perfect, keep)
         truth, scene = drawn.blocks, drawn.scene
@@ -238,7 +241,7 @@ def main() -> None:
     parser.add_argument("--grade", choices=["typical", "bad", "both"], default="both")
     parser.add_argument("--perfect", action="store_true")
     parser.add_argument("--refuse", action="store_true")
-    parser.add_argument("--other", action="store_true", help="sheets and photographs of the second world")
+    parser.add_argument("--world", choices=("own", "other", "third"), default="own", help="whose sheets and photographs")
     parser.add_argument("--yardstick", action="store_true")
     parser.add_argument("--wrong", action="store_true", help="list what was misread")
     parser.add_argument("--keep", type=Path)
@@ -256,7 +259,7 @@ def main() -> None:
                 perfect=args.perfect,
                 keep=args.keep,
                 measure_yardstick=args.yardstick,
-                other=args.other,
+                world=args.world,
             )
             report(grade, list(pool.map(work, range(args.seed, args.seed + args.photos))), args.perfect, args.wrong)
 

@@ -23,6 +23,10 @@ MOST_THROWN = 0.5  # of a neighbourhood, from which its place is in doubt
 SAME_WAY = 0.6  # of their throws in one direction: a lattice that lies wrongly is off one way
 ASIDE_ALONG = 0.8  # nozzle pitches along travel: right lattices have a twelfth of their marks so far aside at most
 MOST_ADRIFT, LEAST_ADRIFT = 0.25, 8  # share of a block's well printed marks, and how many must tell
+BESIDE_INK = (
+    0.22  # of a typical mark, half-way between rows among missing ones: wrong lattices show 0.3, right ones 0.12
+)
+MOST_BETWEEN, LEAST_BETWEEN = 0.5, 4  # share of a neighbourhood that seems missing, and how many, for that to tell
 AROUND = 9  # marks of a neighbourhood, in one line or as a square
 
 
@@ -74,6 +78,26 @@ def astray(block: MarksBlock, state: NDArray[np.int64], offset: Floats) -> Bools
     sums = np.nansum(around(across, block), axis=1), np.nansum(np.abs(around(across, block)), axis=1)
     core = (share > MOST_THROWN) & (np.abs(sums[0]) > SAME_WAY * sums[1])
     near = np.nanmax(around(core.astype(np.float64), block), axis=1) > 0
+    return np.asarray(near & (state != STATE_FIRING))
+
+
+def between_rows(block: MarksBlock, state: NDArray[np.int64], beside: Floats) -> Bools:
+    """Marks (n,) judged missing only because the lattice lies between the rows: neighbours seem missing too, and ink stands beside all.
+
+    state : (n,) as indices into judge.STATES; beside : (n,) ink half-way to the next rows, as a share of a typical mark
+    """
+    missing = state == STATE_MISSING
+    if missing.sum() < LEAST_BETWEEN or len(state) < AROUND:
+        return np.zeros(len(state), bool)
+    typical = float(np.median(beside[~missing])) if (~missing).any() else 0.0
+    windows = around(missing.astype(np.float64), block)
+    many = (np.nanmean(windows, axis=1) >= MOST_BETWEEN) & (np.nansum(windows, axis=1) >= LEAST_BETWEEN)
+    inked = np.nanmean(
+        around(np.where(missing, (beside - typical > BESIDE_INK).astype(np.float64), np.nan), block)[many], axis=1
+    )
+    core = np.zeros(len(state))
+    core[many] = inked > MOST_BETWEEN
+    near = np.nanmax(around(core, block), axis=1) > 0
     return np.asarray(near & (state != STATE_FIRING))
 
 

@@ -64,6 +64,7 @@ class Ends:
     table : (groups, slides) ink inside the ends less ink beyond, -1..1; slides : (slides,) columns
     weight, at : (groups,) share of all rows, and (groups, 2) where the group's ends are, -1..1 over the sheet
     block, side : (groups,) the block's id, and -1 for its left ends, 1 for its right ones
+    gaps_show : whether all gaps between these marks are wide enough to be seen
     """
 
     table: Floats
@@ -72,11 +73,12 @@ class Ends:
     at: Floats
     block: tuple[str, ...]
     side: tuple[int, ...]
+    gaps_show: bool = False
 
     @property
     def told(self) -> bool:
         """Whether enough ends printed, where they are, to tell whole columns; True where gaps tell them anyway."""
-        return not len(self.table) or float(self.score(np.zeros((3, 1)))[0]) > LEAST_TOLD
+        return self.gaps_show or not len(self.table) or float(self.score(np.zeros((3, 1)))[0]) > LEAST_TOLD
 
     def aside(self) -> list[str]:
         """Blocks whose rows' ends, the left and the right ones together, fit clearly better some whole columns aside."""
@@ -116,9 +118,11 @@ def ends_of(place: Place, blocks: list[MarksBlock], layout: Layout, near: NDArra
     middle = np.array(layout.size) / 2
     scale = float(np.linalg.norm(np.diff(place(np.array([middle, middle + (1.0, 0.0)])), axis=0)))
     scores, weights, middles, names = [], [], [], []
+    gaps_show = True
     for k, block in enumerate(blocks):
         if not fit.printing[k] or min(block.columns, block.nozzles) <= ALONG_FROM or not narrow(block, scale):
             continue
+        gaps_show &= clear_width(block) * scale >= NARROW_PX
         rows = np.arange(-(-block.nozzles // block.columns))
         for some in np.array_split(rows, 2) if len(rows) >= SPLIT_FROM else [rows]:
             for side in (-1, 1):
@@ -131,7 +135,7 @@ def ends_of(place: Place, blocks: list[MarksBlock], layout: Layout, near: NDArra
                     middles.append(_places(block, np.array([[column, some.mean()]]))[0] / np.array(layout.size) * 2 - 1)
     return Ends(
         np.array(scores).reshape(-1, len(slides)), slides, np.array(weights) / (sum(weights) or 1.0), np.array(middles).reshape(-1, 2),
-        tuple(name for name, _ in names), tuple(side for _, side in names),
+        tuple(name for name, _ in names), tuple(side for _, side in names), gaps_show,
     )  # fmt: skip
 
 

@@ -23,23 +23,29 @@ NEAR_SCALES = 2  # steps to each side where stroke lengths tell the scale
 LEVELLED = 75  # percentile of stroke density where there is any; denser places must not outvote a pattern's spread
 OUTERMOST = 0.05  # of the spread of blocks, within which they are one side's
 MOST_OUTER = 0.34  # of all blocks, that may be left out as one side's
+HALF_OUTER = 0.5  # the same where nothing was found with them
 TOUCHING_SHARE = 0.25  # of a mark's length: gaps narrower than this may close by blur
 
 
 @dataclass(frozen=True)
 class Effort:
-    """How much is tried: directions followed, how faint their peaks may be, every scale, candidates of each and in all."""
+    """How much is tried: directions followed, how faint their peaks may be, every scale, candidates of each and in all.
+
+    parts : the pattern without the blocks of one side, each side in turn, and not all of it
+    """
 
     directions: int
     faint_peak: float
     every_scale: bool
     candidates: int
     in_all: int
+    parts: bool = False
 
 
 # Most sheets are found in the first; each later one is for what the earlier ones did not clearly find.
 EFFORTS = (Effort(5, 0.2, False, 5, 10), Effort(8, 0.06, False, 4, 8), Effort(8, 0.06, True, 4, 10))
 CLOSE = Effort(8, 0.06, False, 4, 8)  # on a larger map, where all takes longer
+PARTS = Effort(2, 0.2, False, 2, 6, parts=True)
 
 
 @dataclass(frozen=True)
@@ -57,11 +63,15 @@ class Marks:
 
 @dataclass(frozen=True)
 class Candidate:
-    """A place worth refining: its correlation, sheet mm to ink map pixels, and the strokes that follow its direction."""
+    """A place worth refining: its correlation, sheet mm to ink map pixels, and the strokes that follow its direction.
+
+    marks : those that it was looked for with
+    """
 
     score: float
     homography: Floats
     lean: Lean
+    marks: Marks
 
 
 def boxed(layout: Layout, backing: Backing) -> tuple[Layout, tuple[float, float]]:
@@ -123,7 +133,7 @@ def similarities(
                     c, s = np.cos(turn) * scale, np.sin(turn) * scale
                     place = centre / factor + low - np.array([[c, -s], [s, c]]) @ (np.array(layout.size) / 2)
                     plane = np.array([[c, -s, place[0]], [s, c, place[1]], [0, 0, 1]])
-                    places.append(Candidate(score, lean.to_map @ plane, lean))
+                    places.append(Candidate(score, lean.to_map @ plane, lean, marks))
         found += _distinct(sorted(places, key=lambda item: -item.score), layout, most)
     found.sort(key=lambda item: -item.score)
     return found
@@ -138,8 +148,8 @@ def _inked_places(strokes: Strokes, lean: Lean) -> tuple[Floats, Floats]:
     return project(inverse(lean.to_map), spots), np.tile(weight / 5, 5)
 
 
-def without_sides(marks: Marks) -> list[Marks]:
-    """The marks without the outermost blocks of each side in turn, where two thirds of the pattern stay."""
+def without_sides(marks: Marks, most: float = MOST_OUTER) -> list[Marks]:
+    """The marks without the outermost blocks of each side in turn, where these are at most a share of all blocks."""
     blocks = np.unique(marks.block)
     middles = np.array([np.median(marks.centres[marks.block == b], axis=0) for b in blocks])
     reach = np.ptp(middles, axis=0)
@@ -147,7 +157,7 @@ def without_sides(marks: Marks) -> list[Marks]:
     for axis in (0, 1):
         for end in (middles[:, axis].min(), middles[:, axis].max()):
             outer = np.abs(middles[:, axis] - end) <= OUTERMOST * reach[axis]
-            if reach[axis] > 0 and outer.sum() <= MOST_OUTER * len(blocks):
+            if reach[axis] > 0 and outer.sum() <= most * len(blocks):
                 found.append(marks.only(~np.isin(marks.block, blocks[outer])))
     return found
 

@@ -1,6 +1,7 @@
 """Which of the candidate places is the sheet: checked mark by mark, and refused where it is not there."""
 
 from dataclasses import dataclass, replace
+from itertools import chain
 
 import cv2
 import numpy as np
@@ -10,6 +11,7 @@ from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_heights, 
 from dusky_sieve.core.reading.align import align, or_without, shrunk
 from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip, slipped
 from dusky_sieve.core.reading.find import (
+    HALF_OUTER,
     Candidate,
     Effort,
     Marks,
@@ -51,6 +53,8 @@ FAR_STEPS = (-16, -4, 4, 16)  # columns that a run of many may lie along itself 
 UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, likewise
 MOST_LEFT_OUT = 0.25  # strokes like the explained ones, for each of these, that a clear place may leave out; wrong: one
 MOST_BEYOND = 0.6  # of a mark's ink, one lattice step beyond a block's side: the lattice lies one step aside
+EVEN = 1.15  # times the shortest marks' length, up to which marks of all blocks are taken to be equally long
+MOST_ASIDE = 0.25  # of the blocks that can be told, which may lie so: the others are read
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 
 
@@ -116,6 +120,8 @@ class Locator:
         self.steps = np.array([*lattice_steps(self.blocks), *far])
         self.longest_run_mm = max(length for _, length in stroke_ways(layout, self.marks))
         self.sides = without_sides(self.marks)
+        lengths = [b.mark[0] for b in self.blocks]
+        self.even = max(lengths) < EVEN * min(lengths)
         self.clear_mm = float(np.median(clear_heights(self.blocks)))
 
     def _between(self, corners: Corners) -> Bytes:
@@ -128,16 +134,19 @@ class Locator:
     def search(self, effort: Effort) -> tuple[Found | None, list[Candidate]]:
         """The best place found by one effort, and the last places that were tried."""
         shape = (self.map.ink.shape[0], self.map.ink.shape[1])
-        ways = leans(self.strokes, shape, effort.directions, effort.faint_peak)
+        ways = leans(self.strokes, shape, effort.directions, effort.faint_peak, even=self.even)
         best: Found | None = None
         candidates: list[Candidate] = []
         # The direction that most strokes share is nearly always the marks' own: it is tried alone before the others.
         for some in (ways[:1], ways[1:]):
             if best is None or not self.clear(best):
                 every, most = effort.every_scale, effort.candidates
-                candidates = similarities(
-                    self.strokes, some, self.marks, self.layout, shape, every_scale=every, most=most
-                )[: effort.in_all]
+                patterns = without_sides(self.marks, HALF_OUTER) if effort.parts else [self.marks]
+                found = [
+                    similarities(self.strokes, some, marks, self.layout, shape, every_scale=every, most=most)
+                    for marks in patterns
+                ]
+                candidates = sorted(chain(*found), key=lambda place: -place.score)[: effort.in_all]
                 best = self._best(candidates, best)
         return best, candidates
 
@@ -199,16 +208,12 @@ class Locator:
         """Whether strokes stand on a place's lattice as they would not by chance, though many of its marks are missing."""
         return on_lattice(self.strokes, found.registration, self.blocks)
 
-    def misplaced(self, registration: Registration, ends: Ends, by_hand: bool) -> bool:
-        """Whether ink stands one lattice step beside a block, or the rows' ends about it would fit better further along.
-
-        Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns.
-        """
-        return self._aside(self._on_map(registration), ends, MOST_BEYOND) or not (by_hand or ends.told)
-
-    def _aside(self, place: Place, ends: Ends, most: float) -> bool:
-        beyond = self.judge.beyond(place, self.blocks, self.layout)
-        return beyond > most or find_slip(ends).moves
+    def one_step_aside(self, registration: Registration) -> tuple[set[str], bool]:
+        """Blocks one lattice step beside which ink stands by a place on the map, and whether so many that all of it is wrong."""
+        beyond = self.judge.beyond(registration.to_photo, self.blocks, self.layout)
+        aside = {name for name, ink in beyond.items() if ink > MOST_BEYOND}
+        blocks = aside & {b.id for b in self.blocks}
+        return blocks, aside != blocks or len(aside) > MOST_ASIDE * len(beyond)
 
     def _on_map(self, registration: Registration) -> Place:
         """From the marks' box to the ink map, by a registration of the whole sheet on the photo."""
@@ -252,7 +257,9 @@ class Locator:
     def confirmed(self, found: Found) -> Found:
         """A place that was led to twice, and so believed with fewer marks; not where ink stands one step beside a block."""
         place = found.registration.to_photo
-        return found if self._aside(place, self.ends_at(place), MOST_BEYOND / 2) else replace(found, again=True)
+        beyond = self.judge.beyond(place, self.blocks, self.layout)
+        aside = max(beyond.values(), default=0.0) > MOST_BEYOND / 2 or find_slip(self.ends_at(place)).moves
+        return found if aside else replace(found, again=True)
 
     def likely(self, best: Found) -> list[Found]:
         """The best place and others that what printed may have led to: blocks too few or too near by, but well laid."""
@@ -271,8 +278,8 @@ class Locator:
             if before is candidate:
                 return led_to
         like = self.like_marks(candidate)
-        aligned = align(self.drawn(like), candidate.homography, self.marks, self.layout)
-        if thorough:
+        aligned = align(self.drawn(like), candidate.homography, candidate.marks, self.layout)
+        if thorough and candidate.marks is self.marks:
             aligned = or_without(aligned, self.drawn(like), candidate.homography, self.sides, self.layout)
         found: Found | None = None
         starts: list[Floats] = []
@@ -298,7 +305,7 @@ class Locator:
         if seed is not None:
             place = self.followed(found.like, found.registration, seed)
             found = self._better(found, found.lean, found.like, place)
-        again = Candidate(1.0, homography_of(found.registration), found.lean)
+        again = Candidate(1.0, homography_of(found.registration), found.lean, self.marks)
         like = self.like_marks(again)
         aligned = align(self.drawn(like), again.homography, self.marks, self.layout)
         if aligned is None:

@@ -36,6 +36,7 @@ class MarkMeasures:
     offset : (n, 2) mm found minus predicted (x, y), x as far as both ends agree; centroid_x : (n,) the same from
     both ends' mean, for registration; offset_sigma : (n, 2). NaN where next to nothing printed
     judged : (n,) False where the frame's edge, glare or an object hides the mark: glare, outside, covered (n,)
+    beside : (n,) ink half-way to the next rows, or as far as was looked, as a share of the typical mark's peak
     printing : share of the marks that carry ink
     strength : the typical mark's peak ink share, about 0..1 of the ink's own colour; width : its one-sigma, mm
     contrast : of the typical mark over the paper's grain; ground : (3,) linear light of the paper round it
@@ -50,6 +51,7 @@ class MarkMeasures:
     glare: Bools
     outside: Bools
     covered: Bools
+    beside: Floats
     printing: float
     strength: float
     width: float
@@ -82,7 +84,8 @@ def measure_block(
     patches = cut_patches(photo, block, registration, backing, rows, clear)
     weights, printing = ink_weights(patches, block, backing)
     noise = grain = float(np.sqrt(((weights * patches.noise) ** 2).sum()))
-    profile = _flattened(patches.across_ink @ weights, block, patches.across)
+    raw = patches.across_ink @ weights
+    profile = _flattened(raw, block, patches.across)
     template, strength, width = _typical_profile(profile, patches.across, block, printing, expected)
     if strength < FEIGNED * expected.strength:
         printing = 0.0
@@ -113,7 +116,7 @@ def measure_block(
         ink=ink, ink_sigma=np.asarray(sigma / level / gain), offset=np.where(printed[:, None], np.stack([dx, dy], axis=1), np.nan),
         centroid_x=centre_x, offset_sigma=np.where(printed[:, None], np.stack([dx_sigma, dy_sigma], axis=1), np.nan),
         judged=patches.seen & ~hidden & ~covered, glare=hidden, outside=~patches.seen, covered=covered,
-        printing=printing, strength=strength, width=width, contrast=level * float(template.max()) / grain,
+        beside=_at_ends(raw).max(axis=1) / (level * float(template.max())), printing=printing, strength=strength, width=width, contrast=level * float(template.max()) / grain,
         ground=np.median(patches.ground, axis=0),
     )  # fmt: skip
 
@@ -123,11 +126,16 @@ def _flattened(profile: Floats, block: MarksBlock, across: Floats) -> Floats:
     count = len(across)
     if (across[-1] - across[0]) < 4 * block.mark[1]:
         return profile  # neighbours stand close; there is no bare end to take the ground from
-    k = max(2, count // 6)
     limit = 0.15 * float(np.quantile(profile.max(axis=1), 0.8))
-    top, foot = (np.clip(np.median(part, axis=1), -limit, limit) for part in (profile[:, :k], profile[:, -k:]))
+    top, foot = np.clip(_at_ends(profile), -limit, limit).T
     ramp = np.linspace(0, 1, count)
     return np.asarray(profile - (top[:, None] * (1 - ramp) + foot[:, None] * ramp))
+
+
+def _at_ends(profile: Floats) -> Floats:
+    """The middle value (n, 2) of the first and the last sixth of profiles (n, across)."""
+    k = max(2, profile.shape[1] // 6)
+    return np.stack([np.median(profile[:, :k], axis=1), np.median(profile[:, -k:], axis=1)], axis=1)
 
 
 def _typical_profile(

@@ -54,7 +54,7 @@ def _near(at: Locator, homography: Floats) -> Registration:
     direction = float(np.arctan2(*(along[1] - along[0])[::-1]))
     off = np.abs((at.strokes.lean - direction + np.pi / 2) % np.pi - np.pi / 2)
     lean = Lean(np.eye(3), direction, None, off < np.radians(25))
-    like = at.like_marks(Candidate(1.0, homography, lean))
+    like = at.like_marks(Candidate(1.0, homography, lean, at.marks))
     aligned = align(at.drawn(like), homography, at.marks, at.layout)
     given = rigid(homography, at.layout.size)
     starts = [given] if aligned is None else [given, rigid(aligned[1], at.layout.size)]

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout
-from dusky_sieve.core.reading.find import CLOSE, EFFORTS, Candidate, Effort, boxed
+from dusky_sieve.core.reading.find import CLOSE, EFFORTS, PARTS, Candidate, Effort, boxed
 from dusky_sieve.core.reading.inkmap import CLOSER_PX, FINDING_PX, InkMap, ink_map
 from dusky_sieve.core.reading.locate import (
     CLEARLY_FOUND,
@@ -19,7 +19,7 @@ from dusky_sieve.core.reading.locate import (
 )
 from dusky_sieve.core.reading.paper import enlarged, papers_on
 from dusky_sieve.core.reading.registration import Registration, inverse, project
-from dusky_sieve.core.reading.ways import other_blocks, right_way_round
+from dusky_sieve.core.reading.ways import other_blocks, right_way_round, sides_right
 from dusky_sieve.core.reading.why import remedy
 
 Photo = NDArray[np.uint8]
@@ -32,6 +32,7 @@ ANYWHERE = -1  # in place of the number of a patch that may be the sheet of pape
 LOOKS = (
     (FINDING_PX, EFFORTS[0], 0), (FINDING_PX, EFFORTS[0], 1), (FINDING_PX, EFFORTS[0], ANYWHERE), (CLOSER_PX, CLOSE, 0),
     (FINDING_PX, EFFORTS[1], 0), (CLOSER_PX, CLOSE, ANYWHERE), (FINDING_PX, EFFORTS[2], 0),
+    (FINDING_PX, PARTS, 0),
 )  # fmt: skip
 ENOUGH_LOOKS = 4  # of these, after which no more follow where nothing on the photo was like the pattern
 UNLIKELY = 0.5  # best correlation of any candidate, under which it was not
@@ -156,7 +157,7 @@ def _worth(found: Found | None) -> float:
 
 def _checked(at: Locator, best: Found | None, candidates: list[Candidate], others: list[Registration]) -> Registration:
     if best is not None and best.fit.explained >= LEAST_MARKS and best.fit.there > HOPELESS:
-        best = right_way_round(at, best, candidates, others)
+        best = sides_right(at, right_way_round(at, best, candidates, others))
     if best is None or best.fit.explained < LEAST_MARKS or not (best.fit.there >= FOUND_FROM or at.on_lattice(best)):
         raise SheetNotFound(f"{at.file}: no sheet of the layout “{at.layout.name}” was found. {remedy(at.map.small)}")
     _refuse_another_sheet(at, best)

@@ -282,13 +282,13 @@ class Judge:
         off = np.where(known, off - np.median(off[known]), 0.0)
         return np.asarray(np.exp(-0.5 * (np.clip(np.abs(off) - DEPTH_FREE, 0, None) / DEPTH_SPREAD) ** 2))
 
-    def beyond(self, place: Place, blocks: list[MarksBlock], layout: Layout) -> float:
-        """Ink one lattice step beyond a block's sides, the worst side's mean as a share of a mark's.
+    def beyond(self, place: Place, blocks: list[MarksBlock], layout: Layout) -> dict[str, float]:
+        """Ink one lattice step beyond a block's sides, its worst side's mean as a share of a mark's, by block id.
 
         A lattice laid one step aside prints there, and only there, where the sheet should be bare. Sides of one or two
-        marks are taken together.
+        marks are taken together, by side. Blocks with no free side are left out.
         """
-        fit, worst = self(place), 0.0
+        fit, worst = self(place), dict[str, float]()
         short: dict[str, list[Floats]] = {}
         for k, block in enumerate(blocks):
             if not fit.printing[k]:
@@ -297,9 +297,9 @@ class Judge:
                 if of_marks < 3:
                     short.setdefault(side, []).append(more)
                 elif len(more) >= 3:
-                    worst = max(worst, float(more.mean()))
-        pooled = [np.concatenate(parts) for parts in short.values()]
-        return max([worst, *(float(more.mean()) for more in pooled if len(more) >= 3)])
+                    worst[block.id] = max(worst.get(block.id, 0.0), float(more.mean()))
+        pooled = {f"all {side}": np.concatenate(parts) for side, parts in short.items()}
+        return worst | {side: float(more.mean()) for side, more in pooled.items() if len(more) >= 3}
 
     def sparse_aside(self, place: Place, blocks: list[MarksBlock], layout: Layout) -> list[str]:
         """Blocks (ids) of which few marks print, and about as many stand one lattice step beyond one of its sides.
@@ -321,9 +321,13 @@ class Judge:
     ) -> Iterator[tuple[str, int, Floats]]:
         """Each side of block `k`, of how many places, and the ink (n,) of those one lattice step beyond it as a share of a mark's."""
         for side, points in beyond_sides(block, layout).items():
-            # A frame or a word beside the pattern has ink half a row further on as well; marks have not.
-            on, off = (self._ink_of(place(points + part * np.array(block.row_pitch)), fit, k) for part in (0.0, 0.5))
-            yield side, len(points), (on - off)[np.isfinite(on - off)]
+            # A frame or a word beside the pattern has ink between rows or columns as well; marks have not.
+            aside = [0.5 * np.array(block.row_pitch)]
+            if side in ("top", "bottom") and block.columns > 1 and clear_width(block) > GAP_MM:
+                aside.append(0.5 * np.array(block.column_pitch))
+            on, *off = (self._ink_of(place(points + step), fit, k) for step in (np.zeros(2), *aside))
+            more = on - np.max(off, axis=0)
+            yield side, len(points), more[np.isfinite(more)]
 
     def _ink_of(self, spots: Floats, fit: Fit, k: int) -> Floats:
         """Ink (n,) at map places (n, 2) as a share of a mark of block `k`; NaN off the map."""

@@ -29,6 +29,10 @@ LONG_SHARE = 0.4  # of the length (ink) that long strokes have, from which a str
 MORE_OF_RUNS = 2  # hypotheses beyond one a direction
 SAME_STROKES = 0.8  # of the strokes of two hypotheses: where they share that many, they are one
 MOST_LEAN = 0.75  # tangent of the steepest tilt that is believed
+NEAR_BY, PAIRED = (
+    0.12,
+    4000,
+)  # of the frame's longer side: strokes so near are mostly of one block; pairs that are enough
 
 
 @dataclass(frozen=True)
@@ -47,10 +51,11 @@ class Lean:
     follows: Bools
 
 
-def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float) -> list[Lean]:
+def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float, *, even: bool = True) -> list[Lean]:
     """Likely leans, best first: at most `most` directions whose peak is not fainter than `faint` of the highest.
 
     A direction that letters or table grain share with a few long runs of marks is two hypotheses.
+    even : whether all blocks have marks of one length; else strokes are compared only with those near by
     """
     found: list[Lean] = []
     middle = np.array([shape[1] - 1, shape[0] - 1]) / 2
@@ -61,7 +66,7 @@ def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float) -> 
             lean = (
                 None
                 if any(_same(those, other.follows) for other in found)
-                else _lean(strokes, near, shape, peak, those)
+                else _lean(strokes, near, shape, peak, those, even)
             )
             found += [lean] if lean is not None else []
     return found[: most + MORE_OF_RUNS]
@@ -106,7 +111,7 @@ def _peaks(strokes: Strokes, near: Floats, most: int, faint: float) -> list[floa
     return chosen
 
 
-def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float, follows: Bools) -> Lean | None:
+def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float, follows: Bools, even: bool) -> Lean | None:  # fmt: skip
     """Vanishing line by robust regression of direction and log length on place, of strokes near a direction."""
     middle = np.array([shape[1] - 1, shape[0] - 1]) / 2
     off = _half_turn(strokes.lean - peak)
@@ -121,7 +126,10 @@ def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float, f
     x, y = np.array([np.cos(turn), np.sin(turn)]), np.array([-np.sin(turn), np.cos(turn)])
     like = np.abs(np.log(length / np.median(length))) < np.log(1.8)
     p2, typical = 0.0, None
-    if like.sum() >= LEAST_STROKES:  # of runs cut by gaps lengths say little
+    if not even:
+        along, across = place @ x, place @ y
+        p2 = _shrinking(place, np.log(length) + 2 * p1 * along, across, NEAR_BY * max(shape))
+    elif like.sum() >= LEAST_STROKES:  # of runs cut by gaps lengths say little
         along, across = place[like] @ x, place[like] @ y
         value = np.log(length[like]) + 2 * p1 * along
         fit, spread = _robust(np.column_stack([np.ones(len(value)), across]), value, near[follows][like], 0.05)
@@ -145,6 +153,20 @@ def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float, f
     frame = np.array([[x[0], y[0], middle[0]], [x[1], y[1], middle[1]], [0, 0, 1]])
     along = np.linalg.inv(stretch) @ np.array([1.0, 0.0])
     return Lean(np.asarray(frame @ plane @ flat, np.float64), float(np.arctan2(along[1], along[0])), None if typical is None else typical * float(np.linalg.norm(along)), follows)  # fmt: skip
+
+
+def _shrinking(place: Floats, value: Floats, across: Floats, reach: float) -> float:
+    """How fast log lengths (n,) shrink across the strokes, a pixel, by pairs of strokes near by; 0 where noise hides it."""
+    rng = np.random.default_rng(len(value))
+    one, other = rng.integers(0, len(value), (2, 20 * PAIRED))
+    kept = (one != other) & (np.abs(place[one] - place[other]) < reach).all(axis=1)
+    one, other = one[kept][:PAIRED], other[kept][:PAIRED]
+    if len(one) < LEAST_STROKES:
+        return 0.0
+    apart = across[one] - across[other]
+    fit, spread = _robust(apart[:, None], value[one] - value[other], np.ones(len(one)), 0.05)
+    told = min(len(one), len(value))
+    return -float(fit[0]) if abs(fit[0]) > 3 * spread / (np.sqrt(told) * apart.std() + 1e-9) else 0.0
 
 
 def _pieces(long: Floats) -> Floats:

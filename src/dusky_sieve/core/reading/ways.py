@@ -10,7 +10,7 @@ from dusky_sieve.core.layout import SolidBlock, lattice_middle, mark_centres
 from dusky_sieve.core.reading.find import Candidate
 from dusky_sieve.core.reading.ghosts import clearer, trace
 from dusky_sieve.core.reading.locate import FOUND_FROM, WELL_LAID, Found, Locator
-from dusky_sieve.core.reading.registration import Registration, grid_over, project, through
+from dusky_sieve.core.reading.registration import Registration, grid_over, moved, project, through
 from dusky_sieve.core.reading.score import Fit, Judge, probes, solid_shown
 
 Floats = NDArray[np.float64]
@@ -31,6 +31,7 @@ COLOURS_FOLLOW, COLOURS_TRUER = (
     0.7,
     0.6,
 )  # correlation with the layout's colours, and by how much it leads the other way's
+AS_GOOD = 0.95  # of what a place explains, from which one a lattice step aside is as likely
 EDGE_MM, LEAST_KNOWN = 0.5, 20  # beyond the pattern's box its place is not known; grid points that must lie in it
 RIVALS_TRIED = 8  # other ways of each kind that are compared as they lie
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
@@ -157,6 +158,25 @@ def _laid(at: Locator, found: Found, turn: float, shift: Floats, grid: Floats) -
     degree = 4 if known.all() else 2  # beyond what was followed a quartic swings
     laid = through(found.registration.to_photo(there[known]), grid[known], at.layout.size, degree)
     return laid, bool(known.all())
+
+
+def sides_right(at: Locator, found: Found) -> Found:
+    """The place, or one a lattice step aside that explains about as much, where ink stands beside it and not beside that one.
+
+    Marks thicker than a column steps down lie on themselves a column further on, but for the first and the last column.
+    """
+    if not at.one_step_aside(found.registration)[1]:
+        return found
+    ways = [
+        Found(way, at.judge(way.to_photo), found.lean, found.like)
+        for way in (moved(found.registration, step) for step in at.steps)
+    ]
+    bare = [
+        way
+        for way in ways
+        if way.fit.explained > AS_GOOD * found.fit.explained and not at.one_step_aside(way.registration)[0]
+    ]
+    return max(bare, key=lambda way: way.fit.explained, default=found)
 
 
 def other_blocks(at: Locator, found: Found) -> Found:

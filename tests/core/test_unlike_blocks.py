@@ -1,0 +1,165 @@
+"""Sheets whose blocks are unlike each other, framed, half absent, or of which one lies elsewhere than the layout says."""
+
+from dataclasses import replace
+from functools import cache
+
+import numpy as np
+import pytest
+from tests.conftest import small_scene
+
+from dusky_sieve.core.layout import Layout, MarksBlock
+from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
+from dusky_sieve.core.reading.cover import between_rows
+from dusky_sieve.core.reading.find import EFFORTS
+from dusky_sieve.core.reading.inkmap import find_strokes
+from dusky_sieve.core.reading.judge import STATES
+from dusky_sieve.core.reading.locate import Locator
+from dusky_sieve.core.reading.registration import moved
+from dusky_sieve.core.reading.tilt import leans
+from dusky_sieve.core.reading.ways import sides_right
+from dusky_sieve.core.simulate import BlockTruth, Truth, WeakMark, render
+
+Step = tuple[float, float]
+INKS = ("#1d1c20", "#1c84b8", "#b83a72", "#3a8c4c")
+PITCH = 0.127
+
+
+def block(name: str, at: Step, ink: str, *, nozzles: int, columns: int, step: Step, down: float, mark: Step) -> dict:
+    return {
+        "id": name, "channel": name, "ink": ink, "backing": "light", "kind": "marks", "origin": at, "nozzles": nozzles, "first_nozzle": 1,
+        "nozzle_step": 1, "nozzle_pitch": PITCH, "columns": columns, "column_pitch": step, "row_pitch": (0.0, down), "mark": mark,
+    }  # fmt: skip
+
+
+def sheet(size: Step, *blocks: dict) -> Layout:
+    return Layout.model_validate({"format": "dusky-sieve-layout", "version": 1, "name": "Unlike", "size": size, "blocks": blocks})  # fmt: skip
+
+
+# Long marks in a raster above a staircase of short ones above runs that touch: of a tilt the lengths of all together lie.
+MIXED = sheet(
+    (56.0, 60.0),
+    block("long", (2.0, 0.5), INKS[0], nozzles=96, columns=8, step=(4.2, 0.0), down=1.5, mark=(3.4, 0.09)),
+    block("short", (40.0, 0.5), INKS[1], nozzles=90, columns=6, step=(2.2, PITCH), down=1.2, mark=(1.3, 0.08)),
+    block("stairs", (1.0, 22.0), INKS[2], nozzles=120, columns=12, step=(1.6, PITCH), down=1.6, mark=(1.1, 0.09)),
+    block("runs", (23.0, 24.0), INKS[3], nozzles=100, columns=25, step=(1.25, PITCH), down=4.0, mark=(1.15, 0.09)),
+    block("last", (1.0, 44.0), INKS[1], nozzles=72, columns=6, step=(3.0, 0.0), down=1.2, mark=(2.0, 0.1)),
+)
+FAULTS = {
+    "long": BlockTruth(missing=(5, 40), weak=(WeakMark(nozzle=77, ink=0.4),)),
+    "stairs": BlockTruth(missing=(1, 61, 62, 120)),
+    "runs": BlockTruth(missing=(13, 50)),
+}
+TOLD = {"long": {5: "missing", 40: "missing", 77: "weak"}, "stairs": dict.fromkeys((1, 61, 62, 120), "missing"), "runs": {13: "missing", 50: "missing"}}  # fmt: skip
+
+
+@cache
+def photo(layout: Layout, faults: tuple[tuple[str, BlockTruth], ...] = (), **scene) -> np.ndarray:
+    shot = small_scene(**({"width": 2800, "height": 2100, "fill": 0.9, "margin_mm": 10} | scene))
+    return render(layout, Truth(blocks=dict(faults), scene=shot), "light", np.random.default_rng(8))
+
+
+def read(layout: Layout, pixels: np.ndarray) -> Reading:
+    return read_sheet(layout, [UprightPhoto(pixels, "light", "p")])
+
+
+def states(reading: Reading) -> dict[str, dict[int, str]]:
+    return {b.id: {f.nozzle: str(f.state) for f in b.faults} for b in reading.blocks}
+
+
+@pytest.mark.parametrize(("roll", "tilt", "towards"), [(5, 0, 0), (128, 16, 80), (250, 20, 300)])
+def test_blocks_with_marks_of_different_lengths_are_read_at_any_tilt(roll, tilt, towards):
+    reading = read(MIXED, photo(MIXED, tuple(FAULTS.items()), roll_deg=roll, tilt_deg=tilt, tilt_towards_deg=towards))
+    assert reading.photos[0].found, reading.photos[0].why
+    assert states(reading) == {b.id: TOLD.get(b.id, {}) for b in MIXED.blocks}
+
+
+def test_unlike_lengths_feign_no_tilt_where_strokes_are_compared_with_those_near_by():
+    """Long marks at one side and short ones at the other, seen squarely: taken for like ones, they would be a tilt."""
+    page = np.zeros((900, 1200), np.uint8)
+    for row, length in ((k, 70 if k < 10 else 38) for k in range(20)):
+        for x in range(120, 1050, 100):
+            page[60 + 40 * row : 62 + 40 * row, x : x + length] = 200
+    strokes = find_strokes(page, None)
+    taken_for_even, apart = (leans(strokes, page.shape, 1, 0.2, even=even)[0].to_map for even in (True, False))
+    assert np.abs(apart[2, :2]).max() * 1200 < 0.03
+    assert np.abs(taken_for_even[2, :2]).max() * 1200 > 0.1
+
+
+LIKE = tuple(
+    block(name, (1.5, 0.5 + 13.0 * k), INKS[k], nozzles=60, columns=6, step=(5.0, 0.0), down=1.1, mark=(3.8, 0.1))
+    for k, name in enumerate("abcd")
+)
+STACKED = sheet((32.0, 51.0), *LIKE)
+
+
+@pytest.mark.parametrize("side", ["top", "left"])
+def test_a_rule_one_lattice_step_beyond_the_pattern_is_no_row_of_marks(side):
+    pixels = photo(STACKED).copy()
+    place = np.array(read(STACKED, pixels).photos[0].sheet_to_photo)
+    ends = np.array([(-3.0, -0.6), (35.0, -0.6)] if side == "top" else [(-3.5, -3.0), (-3.5, 54.0)])
+    for share in np.linspace(0, 1, 9000):
+        x, y, w = place @ (*(ends[0] + share * (ends[1] - ends[0])), 1.0)
+        pixels[round(y / w) - 1 : round(y / w) + 2, round(x / w) - 1 : round(x / w) + 2] = 40
+    reading = read(STACKED, pixels)
+    assert reading.photos[0].found, reading.photos[0].why
+    assert states(reading) == {name: {} for name in "abcd"}
+
+
+@pytest.mark.parametrize("rows", [1, -1])
+def test_a_block_that_lies_whole_rows_aside_is_unsure_and_the_others_are_read(rows):
+    """As where paper buckles between blocks: its marks fit one row further on, but for the first row and the last."""
+    moved = LIKE[3] | {"origin": (1.5, 0.5 + 13.0 * 3 + 1.1 * rows + 2.0)}
+    printed, believed = (
+        sheet((32.0, 56.0), *LIKE[:3], last) for last in (moved, LIKE[3] | {"origin": (1.5, 0.5 + 13.0 * 3 + 2.0)})
+    )
+    reading = read(believed, photo(printed, words=False))
+    assert reading.photos[0].found, reading.photos[0].why
+    assert [b.read for b in reading.blocks] == [True, True, True, False]
+    assert "in doubt" in (reading.blocks[3].why or "")
+    assert all(not faults for name, faults in states(reading).items() if name != "d")
+
+
+def test_a_channel_absent_and_more_than_half_of_all_other_marks_missing_still_leave_a_sheet():
+    rng = np.random.default_rng(4)
+    layout = sheet(
+        (57.0, 24.0),
+        *(block(n, (1.0 + 19.5 * k, 0.2), INKS[k], nozzles=153, columns=9, step=(1.9, PITCH), down=1.37, mark=(1.2, 0.1)) for k, n in enumerate("abc")),
+    )  # fmt: skip
+    gone = {n: BlockTruth(missing=tuple(sorted(rng.permutation(np.arange(1, 154))[:92].tolist()))) for n in "ab"}
+    faults = (*gone.items(), ("c", BlockTruth(all_missing=True)))
+    reading = read(layout, photo(layout, faults, roll_deg=328, tilt_deg=11, tilt_towards_deg=30))
+    assert reading.photos[0].found, reading.photos[0].why
+    told = states(reading)
+    assert {n: tuple(sorted(told[n])) for n in "ab"} == {n: gone[n].missing for n in "ab"}
+
+
+def test_marks_between_which_ink_stands_are_not_missing_but_looked_for_in_the_wrong_place():
+    only = MarksBlock.model_validate(LIKE[0])
+    rng = np.random.default_rng(3)
+    bare, inked = np.clip(rng.normal(0.03, 0.02, 60), 0, 1), np.full(60, 0.02)
+    inked[24:42] = rng.normal(0.45, 0.08, 18)
+    state = np.full(60, STATES.index("firing"))
+    state[24:42] = STATES.index("missing")
+    alone = state.copy()
+    alone[24:42] = STATES.index("firing")
+    alone[30] = STATES.index("missing")
+    assert between_rows(only, state, inked)[24:42].all()
+    assert not between_rows(only, state, inked)[:18].any()
+    assert not between_rows(only, state, bare).any()
+    assert not between_rows(only, alone, inked).any()
+
+
+@pytest.mark.parametrize(("column", "row"), [(0, 0), (1, 0), (-1, 0), (0, 1)])
+def test_a_lattice_that_lies_on_itself_one_step_aside_is_put_where_nothing_stands_beside_it(column, row):
+    """Marks thicker than a column steps down: all but one column of them explain the ink a column further on as well."""
+    thick = sheet(
+        (52.0, 35.0),
+        *(block(n, (2.0, 0.5 + 17.0 * k), INKS[k], nozzles=156, columns=16, step=(3.08, 0.106), down=1.7, mark=(2.3, 0.26)) for k, n in enumerate("ab")),
+    )  # fmt: skip
+    locator = Locator(photo(thick), thick, "light", "p")
+    best = locator.search(EFFORTS[0])[0]
+    assert best is not None
+    step = column * np.array((3.08, 0.106)) + row * np.array((0.0, 1.7))
+    aside = replace(best, registration=moved(best.registration, (float(step[0]), float(step[1]))))
+    put_right = sides_right(locator, replace(aside, fit=locator.judge(aside.registration.to_photo)))
+    assert put_right.registration.apart(best.registration) < 0.002
