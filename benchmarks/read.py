@@ -241,7 +241,9 @@ def main() -> None:
     parser.add_argument("--grade", choices=["typical", "bad", "both"], default="both")
     parser.add_argument("--perfect", action="store_true")
     parser.add_argument("--refuse", action="store_true")
-    parser.add_argument("--world", choices=("own", "other", "third"), default="own", help="whose sheets and photographs")
+    parser.add_argument(
+        "--world", choices=("own", "other", "third"), default="own", help="whose sheets and photographs"
+    )
     parser.add_argument("--yardstick", action="store_true")
     parser.add_argument("--wrong", action="store_true", help="list what was misread")
     parser.add_argument("--keep", type=Path)

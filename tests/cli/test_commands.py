@@ -11,6 +11,7 @@ from typer.testing import CliRunner
 
 from dusky_sieve import files
 from dusky_sieve.cli.main import app
+from dusky_sieve.cli.schemas import schema_texts
 
 LAYOUT = "src/dusky_sieve/data/layouts/four-staircases.layout.json"
 run = CliRunner().invoke
@@ -146,3 +147,81 @@ def test_advise_streams_line_by_line_and_goes_on_after_a_bad_one():
     assert "not a JSON document" in bad["error"]
     assert first == last
     assert first["next"]["step"] == "clean"
+
+
+def test_teach_writes_a_layout_that_read_takes_and_says_what_is_in_doubt(tmp_path, faulty_photo):
+    photo, spec, out = tmp_path / "good.jpg", tmp_path / "known.spec.json", tmp_path / "own.layout.json"
+    photo.write_bytes(faulty_photo)
+    blocks = [{k: b.model_dump()[k] for k in ("id", "channel", "ink", "nozzles", "nozzle_pitch")} for b in files.shipped_layout("four-staircases").blocks]  # fmt: skip
+    spec.write_text(json.dumps({"format": "dusky-sieve-spec", "version": 1, "name": "Own sheet", "blocks": blocks}))
+    result = run(app, ["teach", "--spec", str(spec), "--light", str(photo), "-o", str(out)])
+    assert (result.exit_code, result.stdout.strip()) == (0, str(out))
+    read = run(app, ["read", "--layout", str(out), "--light", str(photo), "--json"])
+    assert {b["id"]: {f["nozzle"]: f["state"] for f in b["faults"]} for b in json.loads(read.stdout)["blocks"]} == TRUE_STATES  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    ("change", "code", "says"),
+    [
+        pytest.param({"photo": None}, 2, "No photo was given", id="no photo"),
+        pytest.param({"spec": "{"}, 2, "known.spec.json", id="a spec that is no document"),
+        pytest.param({"photo": "desk"}, 3, "desk.jpg", id="a photo without the sheet"),
+        pytest.param({"out": "desk.jpg/own.layout.json", "photo": "good"}, 2, "cannot be written", id="a folder that is a file"),
+    ],
+)  # fmt: skip
+def test_teach_that_cannot_be_done_says_why_in_one_line_and_writes_nothing(tmp_path, faulty_photo, desk_photo, change, code, says):  # fmt: skip
+    spec, out = tmp_path / "known.spec.json", tmp_path / change.get("out", "own.layout.json")
+    block = {"id": "black", "channel": "black", "ink": "#1d1c20", "nozzles": 180, "nozzle_pitch": 0.1411}
+    others = [block | {"id": n, "channel": n} for n in ("cyan", "magenta", "yellow")]
+    spec.write_text(change.get("spec", json.dumps({"format": "dusky-sieve-spec", "version": 1, "name": "Own", "blocks": [block, *others]})))  # fmt: skip
+    (tmp_path / "desk.jpg").write_bytes(desk_photo)
+    (tmp_path / "good.jpg").write_bytes(faulty_photo)
+    photo = change.get("photo", "desk")
+    given = [] if photo is None else ["--light", str(tmp_path / f"{photo}.jpg")]
+    result = run(app, ["teach", "--spec", str(spec), *given, "-o", str(out)])
+    assert (result.exit_code, result.stdout, says in result.stderr) == (code, "", True)
+    assert result.stderr.count("\n") == 1
+    assert not out.exists()
+
+
+def test_read_without_json_is_a_table_for_a_person_with_its_warnings(tmp_path, faulty_photo):
+    photo = tmp_path / "sheet.jpg"
+    photo.write_bytes(faulty_photo)
+    result = run(app, ["read", "--layout", LAYOUT, "--light", str(photo)], env={"COLUMNS": "120"})
+    rows = {line.split("│")[1].strip(): [cell.strip() for cell in line.split("│")[2:-1]] for line in result.stdout.splitlines() if line.startswith("│")}  # fmt: skip
+    assert rows["black"] == ["1, 12, 13, 180", "none", "90", "none"]
+    assert rows["cyan"] == ["none", "77, 140", "none", "none"]
+    assert rows["magenta"] == ["none"] * 4
+
+
+@pytest.mark.parametrize(
+    ("words", "says"),
+    [
+        pytest.param([], "No photo was given", id="none"),
+        pytest.param(["--light", "a.jpg", "--light", "b.jpg", "--dark", "c.jpg"], "make no pairs", id="two over light, one over dark"),
+        pytest.param(["--light", "a.jpg", "--light", "b.jpg", "--corners", "1,1 2,1 2,2 1,2"], "belongs to one photo", id="corners for two"),
+        pytest.param(["--light", "a.jpg", "--corners", "1,1 2,1 2,nan 1,2"], "expected four points", id="a corner that is no place"),
+    ],
+)  # fmt: skip
+def test_photos_that_make_no_sheet_are_refused_before_any_is_opened(words, says):
+    result = run(app, ["read", "--layout", LAYOUT, *words])
+    assert (result.exit_code, says in result.stderr, result.stdout) == (2, True, "")
+
+
+@pytest.mark.parametrize("rate", ["often", 1.5, -0.1, [0.1]])
+def test_synth_draws_faults_only_at_a_rate_that_is_a_share(tmp_path, rate):
+    truth = tmp_path / "t.json"
+    truth.write_text(json.dumps({"random": rate}))
+    result = run(app, ["synth", "--layout", LAYOUT, "--truth", str(truth), "-o", str(tmp_path / "out")])
+    assert result.exit_code == 2
+    assert "random: expected a share from 0 to 1" in result.stderr
+    assert not (tmp_path / "out").exists()
+
+
+def test_the_published_schemas_describe_every_field_of_the_documents():
+    """Each schema is closed, so a field that is not described would be refused by another program that checks."""
+    advice = json.loads(run(app, ["advise", "-", "--json"], input=case_of("same").model_dump_json(exclude_none=True) + "\n").stdout)  # fmt: skip
+    described = json.loads(schema_texts()["advice.schema.json"])["properties"]
+    assert set(advice) <= set(described)
+    layout = json.loads(Path(LAYOUT).read_text())
+    assert set(layout) <= set(json.loads(schema_texts()["layout.schema.json"])["properties"])

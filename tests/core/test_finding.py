@@ -56,8 +56,8 @@ def test_strokes_lead_to_the_pattern_at_any_turn_and_size(turn, scale, share, cl
     effort = EFFORTS[0]
     ways = leans(strokes, SHAPE, effort.directions, effort.faint_peak)
     places = similarities(
-        strokes, ways, gather_marks(LAYOUT, "light"), LAYOUT, SHAPE, every_scale=False, most=effort.candidates
-    )
+        strokes, ways, gather_marks(LAYOUT, "light"), LAYOUT, SHAPE, every_scale=False, most=effort.candidates, whole_mm=max(LAYOUT.size),
+    )  # fmt: skip
     assert min(apart(true, place.homography) for place in places[: effort.in_all]) < 0.08
 
 

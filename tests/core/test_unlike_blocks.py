@@ -11,13 +11,16 @@ from dusky_sieve.core.layout import Layout, MarksBlock
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
 from dusky_sieve.core.reading.cover import between_rows
 from dusky_sieve.core.reading.find import EFFORTS
+from dusky_sieve.core.reading.ghosts import beside_sheet, trace
 from dusky_sieve.core.reading.inkmap import find_strokes
 from dusky_sieve.core.reading.judge import STATES
-from dusky_sieve.core.reading.locate import Locator
-from dusky_sieve.core.reading.registration import moved
+from dusky_sieve.core.reading.locate import Found, Locator
+from dusky_sieve.core.reading.measure import Expected, measure_block
+from dusky_sieve.core.reading.registration import moved, rigid
+from dusky_sieve.core.reading.score import probes
 from dusky_sieve.core.reading.tilt import leans
-from dusky_sieve.core.reading.ways import sides_right
-from dusky_sieve.core.simulate import BlockTruth, Truth, WeakMark, render
+from dusky_sieve.core.reading.ways import _swapped, sides_right
+from dusky_sieve.core.simulate import BlockTruth, Truth, WeakMark, render, sheet_to_photo
 
 Step = tuple[float, float]
 INKS = ("#1d1c20", "#1c84b8", "#b83a72", "#3a8c4c")
@@ -149,7 +152,7 @@ def test_marks_between_which_ink_stands_are_not_missing_but_looked_for_in_the_wr
     assert not between_rows(only, alone, inked).any()
 
 
-@pytest.mark.parametrize(("column", "row"), [(0, 0), (1, 0), (-1, 0), (0, 1)])
+@pytest.mark.parametrize(("column", "row"), [(0, 0), (1, 0), (-1, 0), (0, 1), (0, -1)])
 def test_a_lattice_that_lies_on_itself_one_step_aside_is_put_where_nothing_stands_beside_it(column, row):
     """Marks thicker than a column steps down: all but one column of them explain the ink a column further on as well."""
     thick = sheet(
@@ -163,3 +166,47 @@ def test_a_lattice_that_lies_on_itself_one_step_aside_is_put_where_nothing_stand
     aside = replace(best, registration=moved(best.registration, (float(step[0]), float(step[1]))))
     put_right = sides_right(locator, replace(aside, fit=locator.judge(aside.registration.to_photo)))
     assert put_right.registration.apart(best.registration) < 0.002
+
+
+def test_two_like_inks_that_changed_places_tell_the_way_round_among_others_that_did_not():
+    """Black lies on itself upside down; thin red and orange marks differ little, but as the layout says only one way."""
+    layout = sheet((32.0, 38.0), *(LIKE[k] | {"id": n, "channel": n, "ink": ink} for k, (n, ink) in enumerate([("red", "#c03434"), ("black", "#1d1c20"), ("orange", "#e07b30")])))  # fmt: skip
+    full = type("judge", (), {"plan": probes(layout, "light")})()
+    black, red, orange, pale = (0.58, 0.58, 0.57), (0.48, 0.64, 0.61), (0.46, 0.61, 0.65), (0.47, 0.63, 0.62)
+
+    def way(*colours: tuple[float, ...]) -> Found:
+        return type("found", (), {"fit": type("fit", (), {"colours": np.array(colours)})()})()
+
+    right, wrong, unknown = way(red, black, orange), way(orange, black, red), way(red, black, (0.0, 0.0, 0.0))
+    assert _swapped(right, wrong, full)
+    assert not _swapped(wrong, right, full)
+    assert not _swapped(right, way(pale, black, pale), full)
+    assert not _swapped(right, unknown, full)
+
+
+@pytest.mark.parametrize("desk", [20, 200])
+def test_traces_count_only_on_the_sheets_own_ground(desk):
+    """Over black, where another backing's block would lie beside the sheet, stripes of the desk are no traces of it."""
+    layout = sheet((32.0, 26.0), LIKE[0] | {"backing": "dark"}, LIKE[1])
+    page = np.full((500, 640, 3), 20, np.uint8)
+    page[260:] = desk
+    page[260::11] = desk + 12
+    place = rigid(np.array([[18.0, 0, 30], [0, 18.0, 20], [0, 0, 1]]), layout.size).to_photo
+    assert (trace(page, place, layout, "dark") > 0) == (desk == 20)
+    assert beside_sheet(page, place, layout, "dark") == (desk != 20)
+
+
+@pytest.mark.parametrize("rows_apart", [0.2, 0.25, 0.32])
+def test_rows_close_by_are_not_taken_for_noise_and_their_block_not_for_dead(rows_apart):
+    """Marks two pixels thick every nine pixels: most of what is between them is their own foot."""
+    close = sheet((14.0, 30.0), block("list", (6.0, 0.5), INKS[1], nozzles=48, columns=1, step=(9.0, 0.0), down=rows_apart, mark=(9.0, 0.06)))  # fmt: skip
+    pixels = photo(
+        close, (("list", BlockTruth(missing=(7, 30))),), width=1600, height=1200, fill=rows_apart * 3, lens_blur_px=0.9
+    )
+    only = MarksBlock.model_validate(close.blocks[0])
+    true = rigid(
+        sheet_to_photo(close, small_scene(width=1600, height=1200, fill=rows_apart * 3, margin_mm=10)), close.size
+    )
+    measured = measure_block(pixels, only, true, "light", expected=Expected(), clear=rows_apart - 0.06)
+    assert measured.printing > 0.9
+    assert set(np.flatnonzero(measured.ink < 0.3) + 1) == {7, 30}

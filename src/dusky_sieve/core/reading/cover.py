@@ -121,17 +121,22 @@ def around(value: Floats, block: MarksBlock) -> Floats:
     return np.asarray(windows[: len(value)])
 
 
-def smooth_surface(places: Floats, value: Floats, usable: Bools) -> Floats:
-    """A robust quadratic surface through values (n,) or (n, k) at places (n, 2); those that stand out in any count less."""
+def smooth_surface(places: Floats, value: Floats, usable: Bools, degree: int = 2) -> Floats:
+    """A robust surface through values (n,) or (n, k) at places (n, 2); those that stand out in any count less.
+
+    degree : of the polynomial; beyond the first its terms are held back a little, the higher the more
+    """
     spread = np.ptp(places, axis=0) + 1e-9
     x, y = (2 * (places - places.min(axis=0)) / spread - 1).T
-    terms = np.stack([np.ones_like(x), x, y, x * x, x * y, y * y], axis=1)
-    if usable.sum() < 12:
+    powers = [(i, j) for total in range(degree + 1) for j in range(total + 1) for i in [total - j]]
+    terms = np.stack([x**i * y**j for i, j in powers], axis=1)
+    if usable.sum() < 2 * len(powers):
         return np.broadcast_to(np.median(value, axis=0), value.shape)
+    held = np.diag([(0.0, 0.1, 1.0)[min(i + j, 2)] for i, j in powers])
     w = usable.astype(np.float64)
     for _ in range(5):
         scaled = terms * w[:, None]
-        fit = np.linalg.solve(scaled.T @ terms + 0.01 * w.sum() * np.diag([0, 0.1, 0.1, 1, 1, 1]) + 1e-9 * np.eye(6), scaled.T @ value)  # fmt: skip
+        fit = np.linalg.solve(scaled.T @ terms + 0.01 * w.sum() * held + 1e-9 * np.eye(len(powers)), scaled.T @ value)
         left = np.abs(value - terms @ fit).reshape(len(value), -1).max(axis=1)
         limit = 1.4826 * float(np.median(left[usable])) + 1e-3
         w = usable / (1 + (left / (2 * limit)) ** 2)

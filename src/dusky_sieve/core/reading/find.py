@@ -18,7 +18,7 @@ Waves = NDArray[np.float32]  # a real picture transformed, packed as OpenCV does
 SEARCH_PX = 84  # longer side of the map in the search
 GRID = 192  # its Fourier grid; the pattern may hang over the frame's edge
 SCALE_RATIO = 1.14  # step between tried scales
-SMALLEST_FILL, LARGEST_FILL = 0.15, 1.25  # pattern's longer side over the frame's longer side
+SMALLEST_FILL, LARGEST_FILL = 0.15, 1.25  # whole sheet's and pattern's longer side over the frame's longer side
 NEAR_SCALES = 2  # steps to each side where stroke lengths tell the scale
 LEVELLED = 75  # percentile of stroke density where there is any; denser places must not outvote a pattern's spread
 OUTERMOST = 0.05  # of the spread of blocks, within which they are one side's
@@ -104,11 +104,13 @@ def similarities(
     *,
     every_scale: bool,
     most: int,
+    whole_mm: float,
 ) -> list[Candidate]:
     """The best places, best first, from correlating stroke density with the pattern's.
 
     Normalised cross-correlation over the pattern's rectangle by Fourier transform (Lewis 1995, "Fast normalized
     cross-correlation"). Scales are tried round what stroke lengths say, or all of them.
+    whole_mm : the longer side of the whole sheet, of which `layout` may be a small part that this backing shows
     """
     found: list[Candidate] = []
     for lean in leans:
@@ -127,7 +129,7 @@ def similarities(
         sky[: size[1], : size[0]] = np.minimum(soft, float(np.percentile(busy, LEVELLED)) + 1e-4)
         waves, energy = _waves(sky), _waves(sky**2)
         for slant, length in stroke_ways(layout, marks):
-            for scale in _scales(lean, length, layout, shape, every_scale):
+            for scale in _scales(lean, length, (whole_mm, max(layout.size)), shape, every_scale):
                 way = lean.direction - slant
                 for turn, score, centre in _best_places(waves, energy, marks, layout, way, scale * factor):
                     c, s = np.cos(turn) * scale, np.sin(turn) * scale
@@ -175,10 +177,9 @@ def stroke_ways(layout: Layout, marks: Marks) -> list[tuple[float, float]]:
     return ways[:3]
 
 
-def _scales(lean: Lean, length: float, layout: Layout, shape: tuple[int, int], every: bool) -> list[float]:
-    """Map pixels per mm worth trying."""
-    longest = max(layout.size)
-    low, high = max(shape) / longest * SMALLEST_FILL, max(shape) / longest * LARGEST_FILL
+def _scales(lean: Lean, length: float, sides: tuple[float, float], shape: tuple[int, int], every: bool) -> list[float]:
+    """Map pixels per mm worth trying; `sides` are the longer ones, mm, of the whole sheet and of what is looked for."""
+    low, high = max(shape) / sides[0] * SMALLEST_FILL, max(shape) / sides[1] * LARGEST_FILL
     if lean.length is not None and not every:
         near = lean.length / length * SCALE_RATIO ** np.arange(-NEAR_SCALES, NEAR_SCALES + 1)
         return [float(s) for s in near if low <= s <= high]

@@ -143,9 +143,9 @@ class Locator:
                 every, most = effort.every_scale, effort.candidates
                 patterns = without_sides(self.marks, HALF_OUTER) if effort.parts else [self.marks]
                 found = [
-                    similarities(self.strokes, some, marks, self.layout, shape, every_scale=every, most=most)
+                    similarities(self.strokes, some, marks, self.layout, shape, every_scale=every, most=most, whole_mm=max(self.whole.size))
                     for marks in patterns
-                ]
+                ]  # fmt: skip
                 candidates = sorted(chain(*found), key=lambda place: -place.score)[: effort.in_all]
                 best = self._best(candidates, best)
         return best, candidates

@@ -177,7 +177,8 @@ def beyond_sides(block: MarksBlock, layout: Layout) -> dict[str, Floats]:
     if block.columns > 1:
         sides |= {"left": origin - column + r * row, "right": origin + columns * column + r * row}
     if rows > 1:
-        sides |= {"top": origin + c * column - row, "bottom": origin + c * column + rows * row}
+        below = np.where(c < block.nozzles - full * columns, full + 1, full)  # the last row may be short
+        sides |= {"top": origin + c * column - row, "bottom": origin + c * column + below * row}
     boxes = np.array([extent(b) for b in layout.blocks if b.id != block.id]).reshape(-1, 4)
     half = 0.5 * block.mark[0]
     for name, side in sides.items():

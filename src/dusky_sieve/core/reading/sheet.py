@@ -27,6 +27,7 @@ LEAST_CONTRAST = 4.0  # typical mark over the noise, below which a block is not 
 SMEARED = 0.42  # a mark's one-sigma over the clear height: beyond it marks run into each other
 MOSTLY_DOUBTFUL = 0.5  # of a block's marks, from which the rest of it lies wrongly as well
 MOST_STRAY_BLOCKS = 0.4  # of those that print, beside whose lattice strokes stand: beyond it the whole place is wrong
+WAVES_FROM = (50, 120)  # of them, from which that rest may be cubic, quartic: paper has waves of a few centimetres
 LEVEL_FROM = 40  # well printed marks, from which a smooth rest of curl and lens is taken out block by block
 
 
@@ -187,8 +188,8 @@ def _common(block: MarksBlock, offset: Floats, solid: NDArray[np.bool_]) -> Floa
     if solid.sum() < LEVEL_FROM:
         shift = np.median(offset[solid], axis=0) if solid.sum() >= 6 else np.zeros(2)
         return np.asarray(np.broadcast_to(shift, offset.shape))
-    known = np.where(solid[:, None], offset, 0.0)
-    return np.stack([smooth_surface(mark_centres(block), known[:, axis], solid) for axis in (0, 1)], axis=1)
+    known, degree = np.where(solid[:, None], offset, 0.0), 2 + sum(int(solid.sum()) >= enough for enough in WAVES_FROM)
+    return np.stack([smooth_surface(mark_centres(block), known[:, axis], solid, degree) for axis in (0, 1)], axis=1)
 
 
 def elsewhere(measured: dict[str, MarkMeasures]) -> list[str]:

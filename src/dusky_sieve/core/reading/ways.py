@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import SolidBlock, lattice_middle, mark_centres
 from dusky_sieve.core.reading.find import Candidate
-from dusky_sieve.core.reading.ghosts import clearer, trace
+from dusky_sieve.core.reading.ghosts import beside_sheet, clearer, trace
 from dusky_sieve.core.reading.locate import FOUND_FROM, WELL_LAID, Found, Locator
 from dusky_sieve.core.reading.registration import Registration, grid_over, moved, project, through
 from dusky_sieve.core.reading.score import Fit, Judge, probes, solid_shown
@@ -21,6 +21,8 @@ NEAR_RIVAL = 0.75  # of what the best place explains, from which a likeness is l
 NEAR_RIVAL_OF_POOR = 0.5  # and from which where the best place explains little itself
 CLEAR_LEAD = 4.0  # marks by which the best place must explain more than any other way round
 LEAD_SHARE = 0.02  # and the share of all that it explains
+OFF_THE_SHEET = 0.5  # of the other backing's blocks, which must lie on the sheet as well, from which a way is wrong
+OVERRULED = 1.05  # times what the other way explains, up to which colours that follow that one decide for it
 LEAD_ALONE = 0.5  # or, where the two share most marks, so much of what is explained of those that only one of them has
 LEAST_ALONE = 4  # of such marks, below which they say nothing; each of so few must tell for it
 INKED = 0.5  # of a mark's ink, from which a place has a mark
@@ -31,7 +33,12 @@ COLOURS_FOLLOW, COLOURS_TRUER = (
     0.7,
     0.6,
 )  # correlation with the layout's colours, and by how much it leads the other way's
+BESIDE, BARE_BESIDE = 0.3, 0.15  # of a mark's ink one step beyond a side: right places show 0.1 at most, but for rules
 AS_GOOD = 0.95  # of what a place explains, from which one a lattice step aside is as likely
+COLOURS_MOVED, COLOURS_SWAPPED = (
+    0.03,
+    0.8,
+)  # of unit vectors, between two ways' inks in one block; and their correlation
 EDGE_MM, LEAST_KNOWN = 0.5, 20  # beyond the pattern's box its place is not known; grid points that must lie in it
 RIVALS_TRIED = 8  # other ways of each kind that are compared as they lie
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
@@ -81,8 +88,11 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     leads, truer, falser = _leads(at, top, other), _truer(top, other, full), _truer(other, top, full)
     if truer or (leads and not falser):
         return top
-    if falser and not leads:
+    if falser and top.fit.explained < OVERRULED * other.fit.explained:
         return other
+    off = [beside_sheet(at.map.small, laid.registration.to_photo, at.layout, at.backing) for laid in (top, other)]
+    if min(off) == 0 and max(off) >= OFF_THE_SHEET:
+        return top if off[0] == 0 else other
     # The other backing's blocks lie beyond what was followed: of places that fit alike, one may lead there and another not.
     mine, others = (max(trace(at.map.small, p.to_photo, at.layout, at.backing) for p in laid[1]) for laid in ways)
     if clearer(mine, others) or clearer(others, mine):
@@ -112,7 +122,26 @@ def _truer(one: Found, other: Found, full: Judge) -> bool:
         )
         size = float(np.linalg.norm(own) * np.linalg.norm(hints))
         alike.append(float((own * hints).sum()) / size if size > COLOURS_APART else 0.0)
-    return alike[0] > COLOURS_FOLLOW and alike[0] - alike[1] > COLOURS_TRUER
+    return (alike[0] > COLOURS_FOLLOW and alike[0] - alike[1] > COLOURS_TRUER) or _swapped(one, other, full)
+
+
+def _swapped(one: Found, other: Found, full: Judge) -> bool:
+    """Whether the inks that two ways show in different blocks differ as the layout says the one way round.
+
+    Of inks little apart among others that stay where they are, all colours together hardly tell. Nothing is said against
+    a way that explains far more.
+    """
+    if other.fit.explained > OVERRULED * one.fit.explained:
+        return False
+    apart = one.fit.colours - other.fit.colours
+    moved_on = np.linalg.norm(apart, axis=1) > COLOURS_MOVED
+    moved_on &= (np.linalg.norm(one.fit.colours, axis=1) > 0) & (np.linalg.norm(other.fit.colours, axis=1) > 0)
+    if moved_on.sum() < 2:
+        return False
+    hints = full.plan.hints[moved_on] - full.plan.hints[moved_on].mean(axis=0)
+    apart = apart[moved_on] - apart[moved_on].mean(axis=0)
+    size = float(np.linalg.norm(apart) * np.linalg.norm(hints))
+    return size > COLOURS_APART and float((apart * hints).sum()) > COLOURS_SWAPPED * size
 
 
 def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
@@ -161,21 +190,21 @@ def _laid(at: Locator, found: Found, turn: float, shift: Floats, grid: Floats) -
 
 
 def sides_right(at: Locator, found: Found) -> Found:
-    """The place, or one a lattice step aside that explains about as much, where ink stands beside it and not beside that one.
+    """The place, or one a lattice step or two aside that explains about as much, where ink stands beside it and not beside that one.
 
-    Marks thicker than a column steps down lie on themselves a column further on, but for the first and the last column.
+    Marks thicker than a column steps down lie on themselves a column further on, but for the first and the last column;
+    close rows do a row further on.
     """
-    if not at.one_step_aside(found.registration)[1]:
+
+    def beside(place: Registration) -> float:
+        return max(at.judge.beyond(place.to_photo, at.blocks, at.layout).values(), default=0.0)
+
+    if beside(found.registration) < BESIDE:
         return found
-    ways = [
-        Found(way, at.judge(way.to_photo), found.lean, found.like)
-        for way in (moved(found.registration, step) for step in at.steps)
-    ]
-    bare = [
-        way
-        for way in ways
-        if way.fit.explained > AS_GOOD * found.fit.explained and not at.one_step_aside(way.registration)[0]
-    ]
+    places = [moved(found.registration, (k * x, k * y)) for k in (1, 2) for x, y in at.steps]
+    ways = [Found(place, at.judge(place.to_photo), found.lean, found.like) for place in places]
+    as_good = (way for way in ways if way.fit.explained > AS_GOOD * found.fit.explained)
+    bare = [way for way in as_good if beside(way.registration) < BARE_BESIDE]
     return max(bare, key=lambda way: way.fit.explained, default=found)
 
 
