@@ -57,7 +57,7 @@ TOLD = {"long": {5: "missing", 40: "missing", 77: "weak"}, "stairs": dict.fromke
 
 @cache
 def photo(layout: Layout, faults: tuple[tuple[str, BlockTruth], ...] = (), **scene) -> np.ndarray:
-    shot = small_scene(**({"width": 2800, "height": 2100, "fill": 0.9, "margin_mm": 10} | scene))
+    shot = small_scene(**({"fill": 0.9, "margin_mm": 10} | scene))
     return render(layout, Truth(blocks=dict(faults), scene=shot), "light", np.random.default_rng(8))
 
 
@@ -174,14 +174,16 @@ def test_two_like_inks_that_changed_places_tell_the_way_round_among_others_that_
     full = type("judge", (), {"plan": probes(layout, "light")})()
     black, red, orange, pale = (0.58, 0.58, 0.57), (0.48, 0.64, 0.61), (0.46, 0.61, 0.65), (0.47, 0.63, 0.62)
 
-    def way(*colours: tuple[float, ...]) -> Found:
-        return type("found", (), {"fit": type("fit", (), {"colours": np.array(colours)})()})()
+    def way(*colours: tuple[float, ...], explained: float = 100.0) -> Found:
+        fit = type("fit", (), {"colours": np.array(colours), "explained": explained})()
+        return type("found", (), {"fit": fit})()
 
     right, wrong, unknown = way(red, black, orange), way(orange, black, red), way(red, black, (0.0, 0.0, 0.0))
     assert _swapped(right, wrong, full)
     assert not _swapped(wrong, right, full)
     assert not _swapped(right, way(pale, black, pale), full)
     assert not _swapped(right, unknown, full)
+    assert not _swapped(right, way(orange, black, red, explained=130.0), full)
 
 
 @pytest.mark.parametrize("desk", [20, 200])

@@ -23,9 +23,7 @@ MOST_THROWN = 0.5  # of a neighbourhood, from which its place is in doubt
 SAME_WAY = 0.6  # of their throws in one direction: a lattice that lies wrongly is off one way
 ASIDE_ALONG = 0.8  # nozzle pitches along travel: right lattices have a twelfth of their marks so far aside at most
 MOST_ADRIFT, LEAST_ADRIFT = 0.25, 8  # share of a block's well printed marks, and how many must tell
-BESIDE_INK = (
-    0.22  # of a typical mark, half-way between rows among missing ones: wrong lattices show 0.3, right ones 0.12
-)
+BESIDE_INK = 0.22  # of a typical mark, between rows of missing ones: wrong lattices show 0.3, right ones 0.12
 MOST_BETWEEN, LEAST_BETWEEN = 0.5, 4  # share of a neighbourhood that seems missing, and how many, for that to tell
 AROUND = 9  # marks of a neighbourhood, in one line or as a square
 

@@ -29,10 +29,8 @@ LONG_SHARE = 0.4  # of the length (ink) that long strokes have, from which a str
 MORE_OF_RUNS = 2  # hypotheses beyond one a direction
 SAME_STROKES = 0.8  # of the strokes of two hypotheses: where they share that many, they are one
 MOST_LEAN = 0.75  # tangent of the steepest tilt that is believed
-NEAR_BY, PAIRED = (
-    0.12,
-    4000,
-)  # of the frame's longer side: strokes so near are mostly of one block; pairs that are enough
+NEAR_BY = 0.12  # of the frame's longer side: strokes so near each other are mostly of one block
+PAIRED = 4000  # pairs of them that are enough
 
 
 @dataclass(frozen=True)

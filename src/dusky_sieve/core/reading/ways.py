@@ -35,10 +35,8 @@ COLOURS_FOLLOW, COLOURS_TRUER = (
 )  # correlation with the layout's colours, and by how much it leads the other way's
 BESIDE, BARE_BESIDE = 0.3, 0.15  # of a mark's ink one step beyond a side: right places show 0.1 at most, but for rules
 AS_GOOD = 0.95  # of what a place explains, from which one a lattice step aside is as likely
-COLOURS_MOVED, COLOURS_SWAPPED = (
-    0.03,
-    0.8,
-)  # of unit vectors, between two ways' inks in one block; and their correlation
+COLOURS_MOVED = 0.03  # of unit vectors, between the inks that two ways show in one block, from which it is another ink
+COLOURS_SWAPPED = 0.8  # correlation of such differences with the layout's
 EDGE_MM, LEAST_KNOWN = 0.5, 20  # beyond the pattern's box its place is not known; grid points that must lie in it
 RIVALS_TRIED = 8  # other ways of each kind that are compared as they lie
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
@@ -88,7 +86,7 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     leads, truer, falser = _leads(at, top, other), _truer(top, other, full), _truer(other, top, full)
     if truer or (leads and not falser):
         return top
-    if falser and top.fit.explained < OVERRULED * other.fit.explained:
+    if falser and (not leads or top.fit.explained < OVERRULED * other.fit.explained):
         return other
     off = [beside_sheet(at.map.small, laid.registration.to_photo, at.layout, at.backing) for laid in (top, other)]
     if min(off) == 0 and max(off) >= OFF_THE_SHEET:
