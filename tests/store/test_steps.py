@@ -1,7 +1,6 @@
 """A case step by step: what may be started, finished, dropped, told afterwards and closed, and what each books."""
 
 from datetime import timedelta
-from pathlib import Path
 
 import pytest
 from tests.conftest import NOON
@@ -16,13 +15,6 @@ from dusky_sieve.store import CaseRecord, Store
 NAMES = ("black", "cyan", "magenta", "yellow")
 LAYOUT = files.shipped_layout("four-staircases")
 MINUTE, HOUR = timedelta(minutes=1), timedelta(hours=1)
-
-
-@pytest.fixture
-def store(tmp_path: Path):
-    opened = Store(tmp_path)
-    yield opened
-    opened.close()
 
 
 @pytest.fixture

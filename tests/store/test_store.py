@@ -1,7 +1,6 @@
 """The data folder: migrations, the book that is only added to, photos that outlive a stop."""
 
 from datetime import timedelta
-from pathlib import Path
 
 import pytest
 import sqlalchemy as sa
@@ -16,13 +15,6 @@ from dusky_sieve.core.case import Channel, Printer, StepEvent
 from dusky_sieve.core.errors import OutOfTurn
 from dusky_sieve.core.ledger import book_step
 from dusky_sieve.store import Store, engine
-
-
-@pytest.fixture
-def store(tmp_path: Path):
-    opened = Store(tmp_path)
-    yield opened
-    opened.close()
 
 
 @pytest.fixture
