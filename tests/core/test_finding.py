@@ -7,7 +7,7 @@ import pytest
 from dusky_sieve import files
 from dusky_sieve.core.layout import MarksBlock, clear_heights, mark_centres
 from dusky_sieve.core.reading.find import EFFORTS, gather_marks, similarities
-from dusky_sieve.core.reading.follow import FINAL, PLANS, best_followed, distance_to, follow, slide
+from dusky_sieve.core.reading.follow import FINAL, FROM_CLOSE_BY, PLANS, best_followed, distance_to, follow, slide
 from dusky_sieve.core.reading.inkmap import find_strokes
 from dusky_sieve.core.reading.registration import TERMS, Registration, project, rigid
 from dusky_sieve.core.reading.tilt import leans
@@ -85,6 +85,20 @@ def test_rows_are_followed_from_beside_them_and_through_a_bow(down, bow):
         found = follow(distance, found, marks, CLEAR, plan)
     assert off_across(start, true) > 1.2
     assert off_across(found, true) < 0.7
+
+
+@pytest.mark.parametrize("rows", [-2.5, 2.5])
+def test_rows_are_followed_from_close_by_though_a_stretch_takes_the_rim_whole_rows_aside(rows):
+    flat = similar(0, 14.0)
+    distance = distance_to((printed(rigid(flat, LAYOUT.size), 0.8) > 50).astype(np.uint8) * 255)
+    half, stretch = LAYOUT.size[1] / 2, 1 + rows * CLEAR / (LAYOUT.size[1] / 2)
+    off = []
+    for plans in (FROM_CLOSE_BY, PLANS):
+        found = rigid(flat @ np.array([[1, 0, 0], [0, stretch, half - stretch * half], [0, 0, 1.0]]), LAYOUT.size)
+        for plan in plans:
+            found = follow(distance, found, gather_marks(LAYOUT, "light"), CLEAR, plan)
+        off.append(off_across(found, rigid(flat, LAYOUT.size)))
+    assert off[0] < 0.7 < 10 < off[1]
 
 
 def test_the_part_that_is_followed_best_is_told_from_one_that_lies_aside():

@@ -1,6 +1,7 @@
 """Laying a sheet's lattice onto a photo, stage by stage: the paper, the lean, the camera, the steps of runs, the way round."""
 
 from functools import cache
+from types import SimpleNamespace
 
 import cv2
 import numpy as np
@@ -11,6 +12,8 @@ from dusky_sieve import files
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Layout, MarksBlock, clear_heights, mark_centres
 from dusky_sieve.core.reading import UprightPhoto, read_sheet
+from dusky_sieve.core.reading.find import Marks
+from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.inkmap import Strokes, find_strokes
 from dusky_sieve.core.reading.paper import papers_on
 from dusky_sieve.core.reading.place import places_of
@@ -19,6 +22,7 @@ from dusky_sieve.core.reading.runs import agreement, slid, steps_of, straddling
 from dusky_sieve.core.reading.square import slack_of, squared
 from dusky_sieve.core.reading.stray import stray_blocks
 from dusky_sieve.core.reading.tilt import leans
+from dusky_sieve.core.reading.ways import _apart
 from dusky_sieve.core.simulate import BlockTruth, Scene, Truth, render, sheet_to_photo
 from dusky_sieve.core.simulate.camera import place_on_photo
 
@@ -133,7 +137,9 @@ def test_a_run_laid_aside_is_slid_back_by_its_steps_and_its_ends(columns):
     at = first_place(pixels, RUNS, "light", "p")[1]
     aside = laid_aside(columns)
     assert columns_off(aside, STRAIGHT) == pytest.approx(abs(columns), abs=0.05)
-    back = slid(pixels, BLOCKS, Registration(aside.homography, aside.warp, RUNS.size), "light", at.ends(aside))
+    back = slid(
+        pixels, BLOCKS, Registration(aside.homography, aside.warp, RUNS.size), "light", Finished(at, aside).ends
+    )
     assert columns_off(back, STRAIGHT) < 0.15
 
 
@@ -298,3 +304,21 @@ def test_strokes_beside_a_blocks_lattice_put_that_block_in_doubt():
         "b1"
     ]  # it seems to print nothing, and yet strokes are there
     assert "b1" in stray_blocks(strokes, stretched, blocks, {"b0", "b1"})
+
+
+@pytest.mark.parametrize(("tilt", "squeezed"), [(0, 1.0), (24, 1.0), (0, 0.5)])
+def test_the_angle_of_a_place_tells_one_that_is_squeezed_along_travel(tilt, squeezed):
+    scene = small_scene(tilt_deg=tilt, tilt_towards_deg=40)
+    place = rigid(sheet_to_photo(RUNS, scene) @ np.diag([squeezed, 1, 1]), RUNS.size)
+    assert place.angle_deg() == pytest.approx(tilt if squeezed == 1 else 60, abs=4)
+
+
+def test_places_are_two_where_their_marks_lie_apart_and_not_where_only_bare_corners_do():
+    size = (200.0, 100.0)
+    middle = Marks(np.array([[95.0, 50.0], [105.0, 52.0]]), np.ones((2, 2)), np.zeros(2, np.int64))
+    at = SimpleNamespace(blocks=BLOCKS[:1], layout=RUNS.model_copy(update={"size": size}), clear_mm=1.0, marks=middle)
+    place, swinging = rigid(np.diag([10.0, 10, 1]), size), np.zeros((len(TERMS), 2))
+    swinging[TERMS.index((2, 0))] = (0, 4.0)
+    lower = rigid(place.homography @ np.array([[1, 0, 0], [0, 1, 1.5], [0, 0, 1]]), size)
+    assert not _apart(at, place, Registration(place.homography, swinging, size))
+    assert _apart(at, place, lower)

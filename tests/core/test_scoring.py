@@ -89,8 +89,9 @@ def test_no_step_aside_explains_as_much_as_the_place_itself(step):
 @pytest.mark.parametrize(("printed", "step"), [(0.3, "column_pitch"), (0.5, "column_pitch"), (0.5, "row_pitch")])
 def test_a_block_of_which_few_marks_print_is_in_doubt_where_its_side_shows_as_many(printed, step):
     judge = judge_of(drawn(printed))
-    assert judge.sparse_aside(aside(0, 0), BLOCKS, LAYOUT) == []
-    assert len(judge.sparse_aside(aside(*getattr(BLOCKS[0], step)), BLOCKS, LAYOUT)) >= 2
+    true, moved = aside(0, 0), aside(*getattr(BLOCKS[0], step))
+    assert judge.sparse_aside(true, judge(true), BLOCKS, LAYOUT) == []
+    assert len(judge.sparse_aside(moved, judge(moved), BLOCKS, LAYOUT)) >= 2
 
 
 def test_colours_of_other_blocks_count_against_a_place():

@@ -30,6 +30,12 @@ PLANS: tuple[tuple[Stage, ...], ...] = (
     ((2, 3, 0.75), (3, 4, 0.75)),
     ((3, 4, 1.0), (4, 5, 1.0)),
 )
+# From a smaller part outwards, for many rows close by: half of the pattern may already be rows off at its rim.
+FROM_CLOSE_BY: tuple[tuple[Stage, ...], ...] = (
+    ((1, 3, 0.15), (1, 3, 0.22), (2, 3, 0.3), (2, 3, 0.4), (2, 4, 0.5)),
+    ((2, 3, 0.62), (3, 4, 0.75)),
+    ((3, 4, 0.87), (4, 5, 1.0)),
+)
 FINAL: tuple[Stage, ...] = ((2, 3, 0.75), (3, 4, 1.0), (4, 5, 1.0))
 PARTS = 4  # of the sheet, each way, in looking for the one that is followed best
 LEAST_OF_PART, WELL_FOLLOWED = 10, 0.6  # marks of a part, and the share of them that lie on strokes

@@ -21,12 +21,23 @@ from dusky_sieve.core.reading.find import (
     stroke_ways,
     without_sides,
 )
-from dusky_sieve.core.reading.follow import FINAL, PLANS, away_from, best_followed, distance_to, follow, slide, touching
+from dusky_sieve.core.reading.follow import (
+    FINAL,
+    FROM_CLOSE_BY,
+    PLANS,
+    Stage,
+    away_from,
+    best_followed,
+    distance_to,
+    follow,
+    slide,
+    touching,
+)
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
 from dusky_sieve.core.reading.registration import Registration, homography_of, inverse, moved, project, rigid
 from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
 from dusky_sieve.core.reading.square import slack_of, squared
-from dusky_sieve.core.reading.stray import left_out, marks_drawn, on_lattice, overlooked, stray_blocks
+from dusky_sieve.core.reading.stray import left_out, marks_drawn, on_lattice
 from dusky_sieve.core.reading.tilt import Lean, leans
 
 Floats = NDArray[np.float64]
@@ -54,7 +65,9 @@ UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, li
 MOST_LEFT_OUT = 0.25  # strokes like the explained ones, for each of these, that a clear place may leave out; wrong: one
 MOST_BEYOND = 0.6  # of a mark's ink, one lattice step beyond a block's side: the lattice lies one step aside
 EVEN = 1.15  # times the shortest marks' length, up to which marks of all blocks are taken to be equally long
-MOST_ASIDE = 0.25  # of the blocks that can be told, which may lie so: the others are read
+STEEPEST_DEG = 50.0  # from straight above: beyond it a pattern is squeezed onto others' marks, nobody photographs so
+ASTRAY = 0.25  # spill from which rows were not followed
+SURELY_LIKE = 0.8  # correlation from which they are followed again from closer by
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 
 
@@ -152,15 +165,16 @@ class Locator:
 
     def ends_right(self, found: Found) -> Registration:
         """The place slid along the rows where that sets their ends right and explains no less."""
-        slip = find_slip(self.ends_at(found.registration.to_photo))
+        slip = find_slip(self.ends_at(found.registration.to_photo, found.fit))
         if not slip.moves:
             return found.registration
         slid = slipped(found.registration, slip, self.blocks[0].column_pitch, self.layout.size)
         ways = (found.registration, slid, self.followed(found.like, slid))
         return max(ways, key=lambda way: self.judge(way.to_photo).explained)
 
-    def ends_at(self, place: Place) -> Ends:
-        return ends_of(place, self.blocks, self.layout, self.judge.near, self.judge(place))
+    def ends_at(self, place: Place, fit: Fit | None = None) -> Ends:
+        """How well the rows' ends fit about a place; `fit` of it where that is known."""
+        return ends_of(place, self.blocks, self.layout, self.judge.near, fit or self.judge(place))
 
     def whole_sheet(self, registration: Registration) -> Registration:
         """The registration of the whole sheet on the photo, from the one of the marks' box on the ink map."""
@@ -174,56 +188,15 @@ class Locator:
         small = shrunk(self.map.factor) @ registration.homography @ forth
         return Registration(small / small[2, 2], registration.warp, registration.size)
 
-    def ends(self, registration: Registration) -> Ends:
-        """How well the rows' ends fit about a registration of the whole sheet on the photo."""
-        return self.ends_at(self._on_map(registration))
-
-    def printing(self, registration: Registration) -> list[MarksBlock]:
-        """The blocks that show ink on the ink map, as a registration of the whole sheet on the photo lays them."""
-        fit = self.judge(self._on_map(registration))
-        return [b for b, shown in zip(self._whole_blocks(), fit.printing, strict=True) if shown]
-
-    def stray(self, registration: Registration, printing: list[MarksBlock]) -> list[str]:
-        """Blocks beside whose lattice many strokes stand, as a registration of the whole sheet on the photo lays it."""
-        return stray_blocks(
-            self.strokes, self._whole_on_map(registration), self._whole_blocks(), {b.id for b in printing}
-        )
-
-    def overlooked(self, registration: Registration, silent: set[str]) -> set[str]:
-        """Blocks of those `silent` in whose box ink stands and the next ones, as a registration of the whole sheet on the photo lays them."""
-        return overlooked(self.map.ink, self._whole_on_map(registration), self._whole_blocks(), silent)
-
-    def sparse_aside(self, registration: Registration) -> list[str]:
-        """Blocks of which few marks print, that may lie one lattice step aside."""
-        return self.judge.sparse_aside(self._on_map(registration), self.blocks, self.layout)
-
-    def _whole_blocks(self) -> list[MarksBlock]:
-        return [b for b in self.whole.blocks if isinstance(b, MarksBlock) and b.backing == self.backing]
-
-    def _whole_on_map(self, registration: Registration) -> Registration:
-        small = shrunk(self.map.factor) @ registration.homography
-        return Registration(small, registration.warp, registration.size, registration.origin)
-
     def on_lattice(self, found: Found) -> bool:
         """Whether strokes stand on a place's lattice as they would not by chance, though many of its marks are missing."""
         return on_lattice(self.strokes, found.registration, self.blocks)
-
-    def one_step_aside(self, registration: Registration) -> tuple[set[str], bool]:
-        """Blocks one lattice step beside which ink stands by a place on the map, and whether so many that all of it is wrong."""
-        beyond = self.judge.beyond(registration.to_photo, self.blocks, self.layout)
-        aside = {name for name, ink in beyond.items() if ink > MOST_BEYOND}
-        blocks = aside & {b.id for b in self.blocks}
-        return blocks, aside != blocks or len(aside) > MOST_ASIDE * len(beyond)
-
-    def _on_map(self, registration: Registration) -> Place:
-        """From the marks' box to the ink map, by a registration of the whole sheet on the photo."""
-        return self.of_photo(registration).to_photo
 
     def _best(self, candidates: list[Candidate], best: Found | None) -> Found | None:
         """The best of the candidates once refined; stops at one that is clearly it."""
         for number, candidate in enumerate(candidates):
             found = self.refined(candidate, thorough=number < LIKELIEST)
-            if found is None:
+            if found is None or found.registration.angle_deg() > STEEPEST_DEG:
                 continue
             if found.fit.there > HALF_FOUND:
                 self.tried = sorted([*self.tried, found], key=lambda way: -way.fit.there)[:MOST_LIKELY]
@@ -257,8 +230,8 @@ class Locator:
     def confirmed(self, found: Found) -> Found:
         """A place that was led to twice, and so believed with fewer marks; not where ink stands one step beside a block."""
         place = found.registration.to_photo
-        beyond = self.judge.beyond(place, self.blocks, self.layout)
-        aside = max(beyond.values(), default=0.0) > MOST_BEYOND / 2 or find_slip(self.ends_at(place)).moves
+        beyond = self.judge.beyond(place, found.fit, self.blocks, self.layout)
+        aside = max(beyond.values(), default=0.0) > MOST_BEYOND / 2 or find_slip(self.ends_at(place, found.fit)).moves
         return found if aside else replace(found, again=True)
 
     def likely(self, best: Found) -> list[Found]:
@@ -294,6 +267,9 @@ class Locator:
             found = self._better(found, candidate.lean, like, place)
             if found.fit.there >= WELL_FOUND or (found.fit.there >= CLEARLY_FOUND and found.fit.spill < WELL_LAID):
                 break
+        if found is not None and aligned is not None and aligned[0] > SURELY_LIKE and found.fit.spill > ASTRAY:
+            place = self.followed(like, rigid(aligned[1], self.layout.size), plans=FROM_CLOSE_BY)
+            found = self._better(found, candidate.lean, like, place)
         if found is not None and HALF_FOUND <= found.fit.there < WELL_FOUND and found.fit.spill >= WELL_LAID:
             found = self._polished(found)
         self.laid.append((candidate, found))
@@ -321,7 +297,7 @@ class Locator:
             return found
         return Found(place, fit, lean, like)
 
-    def followed(self, like: Bools, start: Registration, seed: Floats | None = None) -> Registration:
+    def followed(self, like: Bools, start: Registration, seed: Floats | None = None, plans: tuple[tuple[Stage, ...], ...] = PLANS) -> Registration:  # fmt: skip
         """The registration laid onto those strokes (n,) across travel, made one a camera could make, then laid along travel.
 
         It grows from a `seed` (mm), else from the middle of what prints.
@@ -336,9 +312,9 @@ class Locator:
         scale = start.px_per_mm(np.array(self.layout.size) / 2)
         slack = slack_of(sum(-(-b.nozzles // b.columns) for b in self.blocks), touching(self.blocks, scale))
         distance, followed = self._distance(like), start
-        for plan in PLANS:
+        for plan in plans:
             followed = follow(distance, followed, self.marks, self.clear_mm, plan, seed)
-            if plan is PLANS[0] and self.judge(followed.to_photo).there < FAINT:
+            if plan is plans[0] and self.judge(followed.to_photo).there < FAINT:
                 return followed
             if (share := plan[-1][2]) < 1:  # a free curve swings where nothing was followed yet; a camera leads on
                 part = shown & (away < share * 1.05)

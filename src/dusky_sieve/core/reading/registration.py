@@ -72,6 +72,17 @@ class Registration:
         here, there = self.to_photo(grid), other.to_photo(grid)
         return float(np.linalg.norm(here - there, axis=1).max() / np.linalg.norm(here[0] - here[-1]))
 
+    def angle_deg(self) -> float:
+        """Angle between the line of sight and the sheet's normal at the middle of its box, degrees.
+
+        A plane seen at angle t by a camera that is far off keeps its length one way and is shortened by cos t the other:
+        the ratio of the singular values of the local map (weak perspective).
+        """
+        middle = np.asarray(self.origin) + np.asarray(self.size) / 2
+        here, across, down = self.to_photo(middle + np.array([[0, 0], [0.5, 0], [0, 0.5]]))
+        long, short = np.linalg.svd(np.stack([across - here, down - here]), compute_uv=False)
+        return float(np.degrees(np.arccos(min(1.0, short / long)))) if long > 0 else 0.0
+
     def px_per_mm(self, point: Floats) -> float:
         """Photo pixels per mm about one sheet point, geometric mean of both directions."""
         a, b, c = project(self.homography, np.asarray(point) + np.array([[0, 0], [0.5, 0], [0, 0.5]]))

@@ -283,13 +283,13 @@ class Judge:
         off = np.where(known, off - np.median(off[known]), 0.0)
         return np.asarray(np.exp(-0.5 * (np.clip(np.abs(off) - DEPTH_FREE, 0, None) / DEPTH_SPREAD) ** 2))
 
-    def beyond(self, place: Place, blocks: list[MarksBlock], layout: Layout) -> dict[str, float]:
+    def beyond(self, place: Place, fit: Fit, blocks: list[MarksBlock], layout: Layout) -> dict[str, float]:
         """Ink one lattice step beyond a block's sides, its worst side's mean as a share of a mark's, by block id.
 
         A lattice laid one step aside prints there, and only there, where the sheet should be bare. Sides of one or two
         marks are taken together, by side. Blocks with no free side are left out.
         """
-        fit, worst = self(place), dict[str, float]()
+        worst: dict[str, float] = {}
         short: dict[str, list[Floats]] = {}
         for k, block in enumerate(blocks):
             if not fit.printing[k]:
@@ -302,13 +302,13 @@ class Judge:
         pooled = {f"all {side}": np.concatenate(parts) for side, parts in short.items()}
         return worst | {side: float(more.mean()) for side, more in pooled.items() if len(more) >= 3}
 
-    def sparse_aside(self, place: Place, blocks: list[MarksBlock], layout: Layout) -> list[str]:
+    def sparse_aside(self, place: Place, fit: Fit, blocks: list[MarksBlock], layout: Layout) -> list[str]:
         """Blocks (ids) of which few marks print, and about as many stand one lattice step beyond one of its sides.
 
         Where a block that prints a third of its marks lies one step aside, a third of the places beyond it have ink: too
         little for `beyond`, which holds it against a whole mark's.
         """
-        fit, found = self(place), []
+        found = []
         for k, block in enumerate(blocks):
             own = float(np.nan_to_num(self._ink_of(place(mark_centres(block)), fit, k)).mean())
             if fit.printing[k] and own < SPARSE:

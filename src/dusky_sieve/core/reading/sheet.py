@@ -11,8 +11,9 @@ from dusky_sieve.core.reading.cover import OTHER_COLOUR, adrift, astray, between
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.ends import find_slip
 from dusky_sieve.core.reading.fills import read_fill
+from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.judge import faults_of, judge_marks
-from dusky_sieve.core.reading.locate import Corners, Locator
+from dusky_sieve.core.reading.locate import STEEPEST_DEG, Corners, Locator
 from dusky_sieve.core.reading.measure import DEAD, Expected, MarkMeasures, measure_block
 from dusky_sieve.core.reading.pin import by_corners
 from dusky_sieve.core.reading.place import places_of
@@ -37,12 +38,14 @@ class UprightPhoto:
 
     corners : the pattern's corners on the photo in pixels as a person marked them, from the sheet's own top left
     on clockwise; None has the sheet found.
+    placed : where the sheet is known to lie, to a fraction of its rows; it is not looked for then.
     """
 
     pixels: NDArray[np.uint8]
     backing: Backing
     file: str
     corners: Corners | None = None
+    placed: Registration | None = None
 
 
 def read_sheet(layout: Layout, photos: list[UprightPhoto]) -> Reading:
@@ -86,7 +89,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
             f"{photo.file}: no block of the layout “{layout.name}” is judged over a {photo.backing} backing."
         )
     placed = _placed(layout, photo, blocks)
-    registration, locator, doubtful = placed.registration, placed.locator, placed.doubtful
+    registration, doubtful = placed.registration, placed.doubtful
     warnings: list[Warned] = []
     read: list[BlockReading] = []
     residuals: list[Floats] = []
@@ -97,7 +100,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     }
     silent = {name for name, m in measured.items() if m.printing < DEAD}
     lost_ones = elsewhere(measured) if photo.backing == "light" else []
-    for name in {*lost_ones, *locator.overlooked(registration, silent)}:
+    for name in {*lost_ones, *placed.finished.overlooked(silent)}:
         doubtful[name] = np.ones(len(measured[name].ink), bool)
     for block in layout.blocks:
         if block.backing != photo.backing:
@@ -114,16 +117,19 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
 
 @dataclass(frozen=True)
 class _Placed:
-    """Where the sheet lies, with what it was found, what its marks look like, and marks (n,) of blocks whose place is in doubt."""
+    """Where the sheet lies, that held against the photo, what its marks look like, and marks (n,) of blocks whose place is in doubt."""
 
     registration: Registration
-    locator: Locator
+    finished: Finished
     expected: Expected
     doubtful: dict[str, NDArray[np.bool_]]
 
 
 def _placed(layout: Layout, photo: UprightPhoto, blocks: list[MarksBlock]) -> _Placed:
     """The first place whose marks lie as the layout says; raises SheetNotFound, why the first was refused."""
+    if photo.placed is not None:
+        locator = Locator(photo.pixels, layout, photo.backing, photo.file)
+        return _laid(photo, blocks, photo.placed, locator)
     if photo.corners is not None:
         locator = Locator(photo.pixels, layout, photo.backing, photo.file, around=photo.corners)
         return _laid(photo, blocks, by_corners(locator, photo.corners), locator)
@@ -142,27 +148,33 @@ def _placed(layout: Layout, photo: UprightPhoto, blocks: list[MarksBlock]) -> _P
 
 def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registration, locator: Locator) -> _Placed:
     """A place laid onto the marks of the full photo; raises SheetNotFound where they do not lie as the layout says."""
-    printing = locator.printing(registration)
-    registration = slid(photo.pixels, printing, registration, photo.backing, locator.ends(registration))
+    before = Finished(locator, registration)
+    printing = before.printing
+    registration = slid(photo.pixels, printing, registration, photo.backing, before.ends)
     registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
+    if registration.angle_deg() > STEEPEST_DEG:
+        raise SheetNotFound(
+            f"{photo.file}: a pattern was found, but only as if it were seen from far aside, so its place is in doubt and nothing "
+            "was read. Photograph the whole sheet from straight above."
+        )
     aside, doubtful = straddling(photo.pixels, printing, registration, photo.backing)
     doubtful = {name: which | (which.mean() > MOSTLY_DOUBTFUL) for name, which in doubtful.items()}
-    ends = locator.ends(registration)
-    stray = locator.stray(registration, printing)
+    finished = Finished(locator, registration)
+    ends, stray = finished.ends, finished.stray(printing)
     # Where one block lies wrongly, one that seems to print nothing may stand where nothing was looked for.
     unseen = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
-    beside, all_aside = locator.one_step_aside(locator.of_photo(registration))
-    for name in {*ends.aside(), *stray, *unseen, *beside, *locator.sparse_aside(registration)}:
+    beside, all_aside = finished.one_step_aside()
+    for name in {*ends.aside(), *stray, *unseen, *beside, *finished.sparse_aside()}:
         doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
     lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
     # Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns.
-    untold = photo.corners is None and not ends.told
+    untold = photo.corners is None and photo.placed is None and not ends.told
     if all_aside or lost or untold or find_slip(ends).moves:
         raise SheetNotFound(
             f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{locator.whole.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
         )
-    return _Placed(registration, locator, expected, doubtful)
+    return _Placed(registration, finished, expected, doubtful)
 
 
 def _note(

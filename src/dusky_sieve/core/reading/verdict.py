@@ -1,9 +1,6 @@
 """What a photograph is worth: sharp, square, lit, complete; what is wrong with it, where, and what to do."""
 
-import math
 from typing import Literal
-
-import numpy as np
 
 from dusky_sieve.core.layout import Frozen
 from dusky_sieve.core.reading.document import PhotoReading
@@ -46,16 +43,7 @@ def photo_verdict(photo: PhotoReading) -> tuple[Remark, ...]:
 
 
 def angle_deg(photo: PhotoReading) -> float:
-    """Angle between the line of sight and the sheet's normal, degrees, from the homography.
-
-    A plane seen at angle t by a camera that is far off keeps its length one way and is shortened by cos t the other:
-    the ratio of the singular values of the local map at the sheet's middle (weak perspective).
-    """
+    """Angle between the line of sight and the sheet's normal, degrees; 0 where the sheet was not found."""
     if photo.sheet_to_photo is None:
         return 0.0
-    box = photo.warp_box_mm or (0.0, 0.0, 1.0, 1.0)
-    middle = np.array([box[0] + box[2] / 2, box[1] + box[3] / 2])
-    flat = of_reading(photo.sheet_to_photo, None, None)
-    here, across, down = flat.to_photo(middle + np.array([[0, 0], [0.5, 0], [0, 0.5]]))
-    long, short = np.linalg.svd(np.stack([across - here, down - here]), compute_uv=False)
-    return math.degrees(math.acos(min(1.0, float(short / long)))) if long > 0 else 0.0
+    return of_reading(photo.sheet_to_photo, photo.warp_mm, photo.warp_box_mm).angle_deg()

@@ -194,15 +194,15 @@ def sides_right(at: Locator, found: Found) -> Found:
     close rows do a row further on.
     """
 
-    def beside(place: Registration) -> float:
-        return max(at.judge.beyond(place.to_photo, at.blocks, at.layout).values(), default=0.0)
+    def beside(way: Found) -> float:
+        return max(at.judge.beyond(way.registration.to_photo, way.fit, at.blocks, at.layout).values(), default=0.0)
 
-    if beside(found.registration) < BESIDE:
+    if beside(found) < BESIDE:
         return found
     places = [moved(found.registration, (k * x, k * y)) for k in (1, 2) for x, y in at.steps]
     ways = [Found(place, at.judge(place.to_photo), found.lean, found.like) for place in places]
     as_good = (way for way in ways if way.fit.explained > AS_GOOD * found.fit.explained)
-    bare = [way for way in as_good if beside(way.registration) < BARE_BESIDE]
+    bare = [way for way in as_good if beside(way) < BARE_BESIDE]
     return max(bare, key=lambda way: way.fit.explained, default=found)
 
 
@@ -220,12 +220,11 @@ def _with_fills(at: Locator, full: Judge, registration: Registration) -> Fit:
 
 
 def _apart(at: Locator, a: Registration, b: Registration) -> bool:
-    """Whether two places differ by more than about half a lattice step at the pattern's corners."""
-    w, h = at.layout.size
-    corners = np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]])
+    """Whether two places differ by more than about half a lattice step where most marks are; beyond them a warp swings."""
     step = min(float(np.hypot(*b.column_pitch)) for b in at.blocks)
     scale = a.px_per_mm(np.array(at.layout.size) / 2)
-    apart = np.linalg.norm(a.to_photo(corners) - b.to_photo(corners), axis=1)
+    marks = at.marks.centres
+    apart = np.linalg.norm(a.to_photo(marks) - b.to_photo(marks), axis=1)
     return bool(np.median(apart) > 0.6 * min(step, at.clear_mm) * scale)
 
 

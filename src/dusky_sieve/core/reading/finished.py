@@ -1,0 +1,42 @@
+"""A finished registration held once more against the ink map and the strokes that it was found on."""
+
+from dusky_sieve.core.layout import MarksBlock
+from dusky_sieve.core.reading.align import shrunk
+from dusky_sieve.core.reading.locate import MOST_BEYOND, Locator
+from dusky_sieve.core.reading.registration import Registration
+from dusky_sieve.core.reading.stray import overlooked, stray_blocks
+
+MOST_ASIDE = 0.25  # of the blocks that can be told, which may lie a lattice step aside: the others are read
+
+
+class Finished:
+    """A registration of the whole sheet on the photo. `blocks` are all of its backing, `printing` those that show ink."""
+
+    def __init__(self, at: Locator, registration: Registration) -> None:
+        self.at = at
+        self.place = at.of_photo(registration).to_photo  # of the marks' box on the ink map
+        self.fit = at.judge(self.place)
+        self.ends = at.ends_at(self.place, self.fit)
+        small = shrunk(at.map.factor) @ registration.homography
+        self.whole = Registration(small, registration.warp, registration.size, registration.origin)
+        self.blocks = [b for b in at.whole.blocks if isinstance(b, MarksBlock) and b.backing == at.backing]
+        self.printing = [b for b, shown in zip(self.blocks, self.fit.printing, strict=True) if shown]
+
+    def stray(self, printing: list[MarksBlock]) -> list[str]:
+        """Blocks beside whose lattice many strokes stand."""
+        return stray_blocks(self.at.strokes, self.whole, self.blocks, {b.id for b in printing})
+
+    def overlooked(self, silent: set[str]) -> set[str]:
+        """Blocks of those `silent` in whose box ink stands, and the next ones."""
+        return overlooked(self.at.map.ink, self.whole, self.blocks, silent)
+
+    def sparse_aside(self) -> list[str]:
+        """Blocks of which few marks print, that may lie one lattice step aside."""
+        return self.at.judge.sparse_aside(self.place, self.fit, self.at.blocks, self.at.layout)
+
+    def one_step_aside(self) -> tuple[set[str], bool]:
+        """Blocks one lattice step beside which ink stands, and whether these are so many that all of it is wrong."""
+        beyond = self.at.judge.beyond(self.place, self.fit, self.at.blocks, self.at.layout)
+        aside = {name for name, ink in beyond.items() if ink > MOST_BEYOND}
+        blocks = aside & {b.id for b in self.blocks}
+        return blocks, aside != blocks or len(aside) > MOST_ASIDE * len(beyond)
