@@ -1,6 +1,7 @@
 """Teaching: the layout from one photo of a good sheet, then the next sheet read with it and with the hand-written one.
 
     python -m benchmarks.teach --sheets 30 --seed 0 --jobs 2
+    python -m benchmarks.teach --sheets 30 --world third       # sheets and photographs of thirdworld.py
 
 Says per layout family how many were taught, how far steps are off, and how both layouts read the next sheet.
 """
@@ -10,17 +11,19 @@ import os
 from collections import defaultdict
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
+from functools import partial
 from time import perf_counter
 
 import cv2
 import numpy as np
 
+from benchmarks import thirdworld
 from benchmarks.worlds import Sheet, draw_sheet, draw_truth
 from dusky_sieve import files
 from dusky_sieve.core.errors import SheetNotFound
-from dusky_sieve.core.layout import Layout, MarksBlock
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
-from dusky_sieve.core.simulate import BlockTruth, Scene, Truth, random_faults, render
+from dusky_sieve.core.simulate import BlockTruth, Truth, random_faults, render
 from dusky_sieve.core.teaching import KnownBlock, Spec, teach
 
 TOLD = {"id", "channel", "head", "ink", "backing", "kind", "nozzles", "first_nozzle", "nozzle_step", "nozzle_pitch"}
@@ -52,43 +55,56 @@ class Outcome:
     taught: Score = Score()
 
 
-def _world(seed: int) -> tuple[Sheet, Truth, Truth]:
-    """A sheet, a good print of it held upright as a careful person would, and the next print as a hurried one."""
+@dataclass(frozen=True)
+class Lesson:
+    """A sheet, photos of a good print of it held upright as a careful person would, and the next print and its photos."""
+
+    sheet: Sheet
+    good: list[UprightPhoto]
+    after: dict[str, BlockTruth]
+    following: list[UprightPhoto]
+
+
+def _lesson(seed: int, world: str) -> Lesson:
+    if world == "third":
+        sheet, good, after, following = thirdworld.lesson(seed)
+        return Lesson(sheet, _decoded(good), after, _decoded(following))
     rng = np.random.default_rng([seed, 77])
     sheet = draw_sheet(rng)
-    after, shot = draw_truth(sheet.layout, rng, False)
-    good = {
+    layout = sheet.layout
+    later, shot = draw_truth(layout, rng, False)
+    marks = {
         b.id: random_faults(b, rng, rate=float(rng.choice([0, 0.01, 0.03])))
         if isinstance(b, MarksBlock)
         else BlockTruth()
-        for b in sheet.layout.blocks
+        for b in layout.blocks
     }
     long, short = max(shot.scene.width, shot.scene.height), min(shot.scene.width, shot.scene.height)
-    wide, high = (short, long) if sheet.layout.size[0] < sheet.layout.size[1] else (long, short)
+    wide, high = (short, long) if layout.size[0] < layout.size[1] else (long, short)
     change = {"roll_deg": float(rng.uniform(-20, 20)), "thumb": False, "pen": 0, "width": wide, "height": high}
-    return sheet, Truth(blocks=good, scene=shot.scene.model_copy(update=change)), after
+    truth = Truth(blocks=marks, scene=shot.scene.model_copy(update=change))
+    return Lesson(sheet, _photos(layout, truth, [seed, 1]), later.blocks, _photos(layout, later, [seed, 2]))
 
 
 def _photos(layout: Layout, truth: Truth, seed: list[int]) -> list[UprightPhoto]:
-    shown = []
+    shown: list[tuple[Backing, bytes]] = []
     for backing in sorted({b.backing for b in layout.blocks}, reverse=True):
         pixels = render(layout, truth, backing, np.random.default_rng([*seed, backing == "dark"]))
-        content = files.encode_jpeg(pixels, _quality(truth.scene))
-        shown.append(UprightPhoto(files.decode_photo(content, f"{backing}.jpg"), backing, f"{backing}.jpg"))
-    return shown
+        shown.append((backing, files.encode_jpeg(pixels, truth.scene.jpeg_quality)))
+    return _decoded(shown)
 
 
-def _quality(scene: Scene) -> int:
-    return scene.jpeg_quality
+def _decoded(shown: list[tuple[Backing, bytes]]) -> list[UprightPhoto]:
+    return [UprightPhoto(files.decode_photo(content, f"{b}.jpg"), b, f"{b}.jpg") for b, content in shown]
 
 
-def _scored(reading: Reading, truth: Truth, layout: Layout) -> Score:
+def _scored(reading: Reading, truth: dict[str, BlockTruth], layout: Layout) -> Score:
     total = Score()
     for block in layout.blocks:
         if not isinstance(block, MarksBlock):
             continue
         read = next(b for b in reading.blocks if b.id == block.id)
-        told = truth.blocks[block.id]
+        told = truth[block.id]
         want = set(block.numbers) if told.all_missing else set(told.missing)
         if not read.read:
             total += Score(unread=1)
@@ -98,24 +114,22 @@ def _scored(reading: Reading, truth: Truth, layout: Layout) -> Score:
     return total
 
 
-def measure(seed: int) -> Outcome:
+def measure(seed: int, world: str) -> Outcome:
     """One sheet taught and the next one read."""
     cv2.setNumThreads(1)
-    sheet, good, after = _world(seed)
-    layout = sheet.layout
+    lesson = _lesson(seed, world)
+    sheet, layout = lesson.sheet, lesson.sheet.layout
     spec = Spec(name=layout.name, blocks=tuple(KnownBlock.model_validate({k: v for k, v in b.model_dump().items() if k in TOLD}) for b in layout.blocks))  # fmt: skip
-    photos = _photos(layout, good, [seed, 1])
     began = perf_counter()
     try:
-        found = teach(spec, photos).layout
+        found = teach(spec, lesson.good).layout
     except SheetNotFound as reason:
         return Outcome(seed, sheet.family, str(reason), perf_counter() - began)
     seconds = perf_counter() - began
     pairs = [(a, b) for a, b in zip(layout.blocks, found.blocks, strict=True) if isinstance(a, MarksBlock) and isinstance(b, MarksBlock)]  # fmt: skip
     # Ratio of column step to row step: free of the scale, which a raster's photo does not tell.
     off = [abs((b.column_pitch[0] / b.row_pitch[1]) / (a.column_pitch[0] / a.row_pitch[1]) - 1) for a, b in pairs if a.nozzles > a.columns]  # fmt: skip
-    following = _photos(layout, after, [seed, 2])
-    own, taught = (_scored(read_sheet(plan, following), after, layout) for plan in (layout, found))
+    own, taught = (_scored(read_sheet(plan, lesson.following), lesson.after, layout) for plan in (layout, found))
     return Outcome(seed, sheet.family, None, seconds, float(np.median(off)) if off else 0.0, own, taught)
 
 
@@ -125,9 +139,10 @@ def main() -> None:
     parser.add_argument("--sheets", type=int, default=30)
     parser.add_argument("--seed", type=int, default=0)
     parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1)
+    parser.add_argument("--world", choices=("own", "third"), default="own")
     args = parser.parse_args()
     with ProcessPoolExecutor(args.jobs) as pool:
-        outcomes = list(pool.map(measure, range(args.seed, args.seed + args.sheets)))
+        outcomes = list(pool.map(partial(measure, world=args.world), range(args.seed, args.seed + args.sheets)))
     families: dict[str, list[Outcome]] = defaultdict(list)
     for o in outcomes:
         families[o.family].append(o)

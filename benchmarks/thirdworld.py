@@ -17,7 +17,7 @@ from numpy.typing import NDArray
 from benchmarks.thirdlayouts import draw_layout
 from benchmarks.worlds import Sheet, draw_faults
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, extent, ink_rgb, mark_centres
-from dusky_sieve.core.simulate import BlockTruth
+from dusky_sieve.core.simulate import BlockTruth, random_faults
 
 Floats = NDArray[np.float64]
 Singles = NDArray[np.float32]
@@ -77,12 +77,14 @@ class Camera:
         return np.asarray(x, np.float32), np.asarray(y, np.float32)
 
 
-def draw_camera(layout: Layout, rng: Rng, bad: bool, names: list[str]) -> tuple[Camera, float]:
+def draw_camera(layout: Layout, rng: Rng, bad: bool, names: list[str], upright: bool = False) -> tuple[Camera, float]:
     """A camera that sees the whole pattern, its finest pitch at least 2.3 (typical: 3) pixels; and its pixels a mm."""
     u = rng.uniform
     size = SIZES[int(rng.integers(len(SIZES)))]
+    if upright and (size[0] < size[1]) != (layout.size[0] < layout.size[1]):
+        size = size[::-1]
     focal = max(size) * float(u(0.68, 0.95))
-    tilt, towards, roll = np.radians([u(8, 29) if bad else u(0, 16), u(0, 360), u(0, 360)])
+    tilt, towards, roll = np.radians([u(8, 29) if bad else u(0, 16), u(0, 360), u(-20, 20) if upright else u(0, 360)])
     turn = cv2.Rodrigues(np.array([np.cos(towards), np.sin(towards), 0]) * tilt)[0] @ cv2.Rodrigues(np.array([0, 0, roll]))[0]  # fmt: skip
     lens = (float(u(-0.06, 0.05)), float(u(-0.02, 0.02))) if rng.random() < 0.6 else (0.0, 0.0)
     waves: list[tuple[float, Floats, float]] = []
@@ -294,6 +296,20 @@ def photograph(seed: int, grade: str, perfect: bool, keep: Path | None) -> tuple
             kept.write_bytes(content)
         shown.append((backing, content))
     return sheet, faults, tuple(names), shown, camera
+
+
+def lesson(seed: int) -> tuple[Sheet, list[tuple[Backing, bytes]], dict[str, BlockTruth], list[tuple[Backing, bytes]]]:
+    """A sheet, a good print of it held upright, and the next print's faults and photos of any way round."""
+    rng = np.random.default_rng([seed, 444])
+    sheet = draw_layout(rng)
+    few = float(rng.choice([0, 0.01, 0.03]))
+    good = {b.id: random_faults(b, rng, rate=few) if isinstance(b, MarksBlock) else BlockTruth() for b in sheet.layout.blocks}  # fmt: skip
+    after = {b.id: _clean(draw, b, False, rng) for draw, b in zip(draw_faults(sheet.layout, rng, False).values(), sheet.layout.blocks, strict=True)}  # fmt: skip
+    shown: list[list[tuple[Backing, bytes]]] = []
+    for faults, upright in ((good, True), (after, False)):
+        camera, px = draw_camera(sheet.layout, rng, False, [], upright)
+        shown.append([(backing, _shot(sheet.layout, faults, camera, px, backing, rng, False, [])) for backing in sorted({b.backing for b in sheet.layout.blocks}, reverse=True)])  # fmt: skip
+    return sheet, shown[0], after, shown[1]
 
 
 def _clean(faults: BlockTruth, block: MarksBlock | SolidBlock, perfect: bool, rng: Rng) -> BlockTruth:

@@ -11,8 +11,9 @@ from dusky_sieve.core.reading import UprightPhoto, read_sheet
 from dusky_sieve.core.reading.inkmap import InkMap
 from dusky_sieve.core.simulate import Truth, render
 from dusky_sieve.core.teaching import KnownBlock, Spec, parse_spec, teach
-from dusky_sieve.core.teaching.assign import Piece
+from dusky_sieve.core.teaching.assign import Piece, numbered
 from dusky_sieve.core.teaching.complete import widened
+from dusky_sieve.core.teaching.grow import Grown, shared_out
 from dusky_sieve.core.teaching.plane import Plane
 
 TOLD = {"id", "channel", "head", "ink", "backing", "kind", "nozzles", "first_nozzle", "nozzle_step", "nozzle_pitch"}
@@ -69,9 +70,9 @@ def test_a_sheet_that_looks_the_same_upside_down_is_taught_all_the_same():
     assert result.reading.blocks[0].counts["firing"] == block.nozzles
 
 
-def strokes_at(cells: list[tuple[int, int]]) -> Plane:
+def strokes_at(cells: list[tuple[int, int]], slope: float = 0.3, gap=lambda column: 0.0) -> Plane:
     """A plane with a stroke of 20 pixels at each cell, column and row, of a lattice that a lens widens to the right."""
-    middle = np.array([(30.0 * c + 0.02 * c**2, 40.0 * r + 0.3 * c) for c, r in cells])
+    middle = np.array([(30.0 * c + 0.02 * c**2 + gap(c), 40.0 * r + slope * c) for c, r in cells])
     ends = middle[:, None] + np.array([[-10.0, 0.0], [10.0, 0.0]])
     ink = np.tile([0.6, 0.8, 0.0], (len(cells), 1))
     seen = InkMap(np.zeros((8, 8), np.uint8), np.zeros((8, 8, 3), np.uint8), 1.0)
@@ -91,6 +92,49 @@ def test_a_column_at_the_rim_that_growth_missed_is_added_where_most_of_its_marks
     wider = widened([piece_of(plane, [(c - 1, r) for c, r in grew])], [plane])
     assert [(p.columns, p.rows, len(p.column)) for p in wider] == [(25, 5, len(grew) + len(rim))]
     assert widened([piece_of(plane, [(c - 1, r) for c, r in grew])], [strokes_at(grew)]) == []
+
+
+@pytest.mark.parametrize(("blocks", "columns"), [(3, 2), (5, 1), (2, 3)])
+def test_blocks_side_by_side_that_grew_together_are_shared_out_by_their_known_count(blocks, columns):
+    """Their gaps are not told by any step: of narrow blocks half of all steps are gaps."""
+    cells = [(c, r) for r in range(8) for c in range(blocks * columns)]
+    plane = strokes_at(cells, gap=lambda c: 45.0 * (c // columns))
+    grew = Grown(np.arange(len(cells)), *np.array(cells).T)
+    parts = shared_out(plane, grew, {8 * columns})
+    assert [(p.columns, p.rows, len(p.strokes)) for p in parts] == [(columns, 8, 8 * columns)] * blocks
+    assert all(np.ptp(plane.centre[p.strokes][:, 0]) < 31 * columns for p in parts)
+    assert shared_out(plane, grew, {8 * columns + 3}) == []
+
+
+def test_rows_of_two_blocks_are_not_halved_though_half_of_each_would_make_the_count_as_well():
+    cells = [(c, r) for r in range(2) for c in range(20)]
+    grew = Grown(np.arange(40), *np.array(cells).T)
+    assert [(p.columns, p.rows) for p in shared_out(strokes_at(cells), grew, {20})] == [(20, 1)] * 2
+
+
+@pytest.mark.parametrize(
+    ("slope", "told", "from_right"),
+    [
+        (3.0, None, False),
+        (-3.0, None, True),
+        (0.0, None, False),
+        (-3.0, (2.4, -0.14), False),
+        (3.0, (-2.4, 0.14), True),
+    ],
+)
+def test_nozzles_follow_each_other_down_the_sheet_unless_the_spec_says_how_columns_run(slope, told, from_right):
+    cells = [(c, r) for r in range(5) for c in range(6)]
+    plane = strokes_at(cells, slope=slope)
+    known = KnownBlock(id="a", channel="a", ink="#000000", nozzles=30, nozzle_pitch=0.14, column_pitch=told)
+    piece = numbered(known, piece_of(plane, cells))
+    assert piece.column[0] == (5 if from_right else 0)
+    assert (numbered(known, piece).column == piece.column).all()
+
+
+def test_a_short_last_row_at_the_right_tells_that_nozzles_are_numbered_from_there():
+    cells = [(c, r) for r in range(5) for c in range(6) if r < 4 or c > 2]
+    known = KnownBlock(id="a", channel="a", ink="#000000", nozzles=27, nozzle_pitch=0.14)
+    assert numbered(known, piece_of(strokes_at(cells), cells)).column[0] == 5
 
 
 def test_a_block_whose_like_tells_its_columns_keeps_them_though_its_rim_did_not_print():

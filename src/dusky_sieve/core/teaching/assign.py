@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, ink_rgb
-from dusky_sieve.core.teaching.grow import Grown
+from dusky_sieve.core.teaching.grow import Grown, shared_out
 from dusky_sieve.core.teaching.plane import Plane
 from dusky_sieve.core.teaching.spec import KnownBlock
 
@@ -22,6 +22,9 @@ UNEVEN_RUNS = 0.12  # share by which runs of one block may differ in length
 SLENDER_RUN = 2.0  # thicknesses that each mark of a run is long, at least
 DOUBLE = 0.4  # of the smaller box, from which two pieces are the same place
 LIKE_SAYS = 0.12  # of a block whose lattice is that of its like: more than the marks that a wrong one may hold
+RISES = 0.5  # of the step from run to run, by which a run must rise; a full staircase rises by all of it
+STEEP, LEVEL = 0.25, 0.02  # of a full staircase, and of the step between columns, from which a row steps down or up
+LEAST_BEYOND = 2  # more marks of the last row beyond its end, counted from one side, that tell it begins at the other
 SAME_LINE = 0.5  # overlap in height of two blocks side by side, of the lower one
 
 
@@ -66,10 +69,10 @@ class Assigned:
 
 
 def pieces_of(plane: Plane, blocks: list[Grown], counts: set[int], kind: Literal["marks", "runs"]) -> list[Piece]:
-    """Lattices with their boxes; one that holds several blocks of a known count one below the other is divided."""
+    """Lattices with their boxes; one that holds several blocks of a known count is shared out."""
     found = []
     for block in blocks:
-        for part in _divided(block, counts) if kind == "marks" else [block]:
+        for part in (shared_out(plane, block, counts) if kind == "marks" else []) or [block]:
             ends = plane.ends[part.strokes].reshape(-1, 2)
             low, high = ends.min(axis=0), ends.max(axis=0)
             colour = np.median(plane.colour[part.strokes], axis=0)
@@ -83,19 +86,6 @@ def boxed(piece: Piece, plane: Plane) -> Piece:
     ends = plane.from_photo(piece.ends.reshape(-1, 2))
     low, high = ends.min(axis=0), ends.max(axis=0)
     return replace(piece, box=(float(low[0]), float(low[1]), float(high[0]), float(high[1])))
-
-
-def _divided(block: Grown, counts: set[int]) -> list[Grown]:
-    for count in sorted(counts, reverse=True):
-        rows = -(-count // block.columns)
-        times = block.rows // rows
-        if times >= 2 and block.rows == times * rows and len(block.strokes) > 0.8 * times * count:
-            parts = []
-            for k in range(times):
-                some = block.row // rows == k
-                parts.append(Grown(block.strokes[some], block.column[some], block.row[some] - k * rows))
-            return parts
-    return [block]
 
 
 def without_doubles(pieces: list[Piece], known: list[KnownBlock], backing: Backing) -> list[Piece]:
@@ -145,7 +135,7 @@ def assign(known: list[KnownBlock], pieces: list[Piece], backing: Backing) -> li
     while i and j:
         score = fits[i - 1][j - 1]
         if score is not None and best[i, j] == best[i - 1, j - 1] + score:
-            found[i - 1] = Assigned(known[i - 1], ordered[j - 1], score)
+            found[i - 1] = Assigned(known[i - 1], numbered(known[i - 1], ordered[j - 1]), score)
             i, j = i - 1, j - 1
         elif best[i, j] == best[i - 1, j]:
             i -= 1
@@ -171,11 +161,58 @@ def fit(known: KnownBlock, piece: Piece, backing: Backing) -> float | None:
     rows = -(-count // columns)
     if not rows - 1 <= piece.rows <= rows:
         return None
-    index = piece.row * columns + piece.column
+    index = piece.row * columns + numbered(known, piece).column
     share, foreign = len(np.unique(index[index < count])) / count, float((index >= count).sum()) / count
     if share < LEAST_SHOWN or foreign > FOREIGN:
         return None
     return share - 2 * foreign + colour + LIKE_SAYS * piece.like
+
+
+def numbered(known: KnownBlock, piece: Piece) -> Piece:
+    """The piece with its columns counted from the side at which its nozzles begin: they follow each other along the feed.
+
+    Rows that rise to the right begin there, and rows of which the last, a short one, stands at the right. What the spec
+    says of `column_pitch` goes before.
+    """
+    if piece.kind == "fill" or known.kind == "solid":
+        return piece
+    turn = _rises(piece) if known.column_pitch is None else _from_right(piece) != (known.column_pitch[0] < 0)
+    if known.column_pitch is None and piece.kind == "marks":
+        short = piece.row == -(-known.count // piece.columns) - 1
+        beyond = known.count - (piece.rows - 1) * piece.columns  # the last row's marks, where it is a short one
+        here, there = (int((column[short] >= beyond).sum()) for column in (piece.column, piece.columns - 1 - piece.column))  # fmt: skip
+        turn = turn if abs(here - there) < LEAST_BEYOND else here > there
+    return _from_other_side(piece) if turn else piece
+
+
+def _from_other_side(piece: Piece) -> Piece:
+    if piece.kind == "runs":
+        return replace(piece, ends=piece.ends[:, ::-1])
+    return replace(piece, column=piece.columns - 1 - piece.column)
+
+
+def _from_right(piece: Piece) -> bool:
+    """Whether a lattice's columns are counted from the right; strokes are given from left to right."""
+    run = (piece.ends[:, 1] - piece.ends[:, 0]).mean(axis=0)
+    return piece.kind == "marks" and bool(steps_of(piece, piece.ends.mean(axis=1))[0] @ run < 0)
+
+
+def _rises(piece: Piece) -> bool:
+    """Whether rows, from where their columns are counted, step up the sheet."""
+    across, down = steps_of(piece, piece.ends.mean(axis=1))
+    if piece.kind == "runs":
+        run = (piece.ends[:, 1] - piece.ends[:, 0]).mean(axis=0)
+        return bool(run @ down < -RISES * (down @ down))
+    along = (piece.ends[:, 1] - piece.ends[:, 0]).mean(axis=0)
+    feed = np.array([-along[1], along[0]]) / np.linalg.norm(along)
+    return bool(across @ feed < -max(STEEP * float(down @ feed) / piece.columns, LEVEL * float(np.linalg.norm(across))))
+
+
+def steps_of(piece: Piece, at: Floats) -> tuple[Floats, Floats]:
+    """Column and row step (2,) of a piece whose strokes' middles (n, 2) lie so."""
+    basis = np.column_stack([np.ones(len(at)), piece.column, piece.row]).astype(np.float64)
+    step = np.linalg.lstsq(basis, at, rcond=None)[0]
+    return step[1], step[2]
 
 
 def columns_of_runs(piece: Piece, count: int) -> int | None:

@@ -3,10 +3,11 @@
 from collections.abc import Sequence
 from dataclasses import replace
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.teaching.assign import Assigned, Piece, boxed
+from dusky_sieve.core.teaching.assign import Assigned, Piece, boxed, steps_of
 from dusky_sieve.core.teaching.plane import Plane
 from dusky_sieve.core.teaching.spec import KnownBlock
 
@@ -78,7 +79,7 @@ def by_their_like(known: Sequence[KnownBlock], found: list[Assigned | None], pla
     pieces: list[Piece] = []
     for alike in sorted({(k.count, k.nozzle_pitch or 0.0, k.nozzle_step) for k in known if k.count}):
         members = [i for i, k in enumerate(known) if (k.count, k.nozzle_pitch or 0.0, k.nozzle_step) == alike]
-        steps = {i: _steps(a.piece, reference) for i in members if (a := found[i]) is not None and a.piece.kind == "marks"}  # fmt: skip
+        steps = {i: steps_of(a.piece, reference.from_photo(a.piece.ends.mean(axis=1))) for i in members if (a := found[i]) is not None and a.piece.kind == "marks"}  # fmt: skip
         model = _commonest(steps, found)
         like = None if model is None else found[model]
         if model is None or like is None:
@@ -96,14 +97,6 @@ def by_their_like(known: Sequence[KnownBlock], found: list[Assigned | None], pla
             usable &= ~_inside(Assigned(known[0], piece, 1.0), at)
             pieces.append(piece)
     return pieces
-
-
-def _steps(piece: Piece, plane: Plane) -> tuple[Floats, Floats]:
-    """Column and row step of a piece in the plane."""
-    at = plane.from_photo(piece.ends.mean(axis=1))
-    basis = np.column_stack([np.ones(len(at)), piece.column, piece.row]).astype(np.float64)
-    step = np.linalg.lstsq(basis, at, rcond=None)[0]
-    return step[1], step[2]
 
 
 def _length(piece: Piece, plane: Plane) -> float:
@@ -160,13 +153,12 @@ def _settled(at: Floats, origin: Floats, across: Floats, down: Floats, columns: 
     """Strokes and their cells, the lattice fitted to them by turns and moved on by a step where more then match."""
     index = np.arange(count)
     place = np.column_stack([np.ones(count), index % columns, index // columns]).astype(np.float64)
-    fit = np.stack([origin, across, down])
+    fit, seen = np.stack([origin, across, down]), at.astype(np.float32)
 
     def match(lattice: Floats) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
-        off = np.linalg.norm(at[:, None] - (place @ lattice)[None], axis=2)
-        nearest = off.argmin(axis=0)
-        good = off[nearest, index] < reach
-        return nearest[good], index[good]
+        off, nearest = cv2.batchDistance((place @ lattice).astype(np.float32), seen, cv2.CV_32F, normType=cv2.NORM_L2, K=1)  # fmt: skip
+        good = off[:, 0] < reach
+        return nearest[good, 0].astype(np.int64), index[good]
 
     for _ in range(6):
         shifts = [fit + np.array([c * fit[1] + r * fit[2], [0.0, 0.0], [0.0, 0.0]]) for c, r in MOVES]

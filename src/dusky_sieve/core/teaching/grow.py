@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -25,6 +26,8 @@ CUT_COLOUR = 0.985  # cosine between the ink colours of two columns (or rows), u
 LAST_RUN = 3.2  # log of how much shorter than the others a block's last run may be
 SAME_INK = 0.97  # cosine between the colours of pieces of one run
 STEPPED = 1.3  # of a stroke's width: how far a piece may step at a joint
+BENT_FROM = (60, 200)  # strokes, from which squares and cubes tell what tilt and lens do to a lattice
+PRINTED, TOO_MANY = 0.8, 1.04  # of the marks that blocks of a known count have, for strokes to be shared out among them
 
 
 @dataclass(frozen=True)
@@ -111,15 +114,22 @@ def chained(plane: Plane) -> Plane:
     return Plane(plane.to_map, plane.map, ends, plane.wide, plane.colour, plane.paper, plane.on_map).only(keep)
 
 
-def grown(plane: Plane, highest: float, *, rows_only: bool = False) -> list[Grown]:
-    """Every lattice of at least a few strokes; `rows_only` where each stroke is a whole row."""
-    centre, long = plane.centre, plane.long
-    anchor = plane.ends[:, 0] if rows_only else centre
-    down = _agreeing(anchor, _links(anchor, long, plane.colour, highest, below=True, rows_only=rows_only))
-    beside = np.zeros((0, 2), np.int64)
-    if not rows_only:
-        beside = _agreeing(centre, _links(centre, long, plane.colour, highest, below=False, rows_only=False))
-    return _indexed(len(centre), beside, down)
+def grown(plane: Plane, highest: float, beside: Whole) -> list[Grown]:
+    """Every lattice of at least a few strokes, from the links of marks `beside` each other and of those below."""
+    below = _links(plane.centre, plane.long, plane.colour, highest, below=True, rows_only=False)
+    return _indexed(len(plane.long), beside, _agreeing(plane.centre, below))
+
+
+def grown_rows(plane: Plane) -> list[Grown]:
+    """Every column of at least a few strokes that are whole rows each."""
+    left = plane.ends[:, 0]
+    below = _links(left, plane.long, plane.colour, 1.0, below=True, rows_only=True)
+    return _indexed(len(left), np.zeros((0, 2), np.int64), _agreeing(left, below))
+
+
+def links_beside(plane: Plane) -> Whole:
+    """Pairs (k, 2) of marks next to each other in a row."""
+    return _agreeing(plane.centre, _links(plane.centre, plane.long, plane.colour, 0.0, below=False, rows_only=False))
 
 
 def _links(at: Floats, long: Floats, colour: Floats, highest: float, *, below: bool, rows_only: bool) -> Whole:
@@ -159,13 +169,10 @@ def _agreeing(at: Floats, links: Whole) -> Whole:
         return links
     step = at[links[:, 1]] - at[links[:, 0]]
     middle = 0.5 * (at[links[:, 1]] + at[links[:, 0]])
-    keep = np.zeros(len(links), bool)
-    for at_once in np.array_split(np.arange(len(links)), max(1, len(links) // 400)):
-        apart = np.abs(middle[at_once, None] - middle[None]).sum(axis=2)
-        near = np.argpartition(apart, min(NEAR, len(links) - 1), axis=1)[:, : NEAR + 1]
-        usual = np.median(step[near], axis=1)
-        off = np.linalg.norm(step[at_once] - usual, axis=1)
-        keep[at_once] = off < AGREEING * np.linalg.norm(usual, axis=1)
+    places = middle.astype(np.float32)
+    near = cv2.batchDistance(places, places, cv2.CV_32F, normType=cv2.NORM_L1, K=min(NEAR, len(links) - 1) + 1)[1]
+    usual = np.median(step[near], axis=1)
+    keep: Bools = np.linalg.norm(step - usual, axis=1) < AGREEING * np.linalg.norm(usual, axis=1)
     return links[keep]
 
 
@@ -197,22 +204,82 @@ def _indexed(n: int, beside: Whole, down: Whole) -> list[Grown]:
 
 
 def trimmed(plane: Plane, block: Grown) -> Grown:
-    """Without strokes that a plain lattice through the others places elsewhere: links that led astray."""
-    place = np.column_stack([np.ones(len(block.column)), block.column, block.row]).astype(np.float64)
-    used = [k for k in (0, 1, 2) if k == 0 or np.ptp(place[:, k])]
-    at = plane.centre[block.strokes]
-    weight = np.ones(len(at))
-    off = np.zeros(len(at))
-    fit: Floats = np.zeros((len(used), 2))
+    """Without strokes that a lattice through the others places elsewhere: links that led astray."""
+    place, at = _terms(block), plane.centre[block.strokes]
+    weight, off = np.ones(len(at)), np.zeros(len(at))
+    fit: Floats = np.zeros((place.shape[1], 2))
     for _ in range(6):
-        w = place[:, used] * weight[:, None]
-        fit = np.asarray(np.linalg.lstsq(w.T @ place[:, used], w.T @ at, rcond=None)[0], np.float64)
-        off = np.linalg.norm(at - place[:, used] @ fit, axis=1)
+        w = place * weight[:, None]
+        fit = np.asarray(np.linalg.lstsq(w.T @ place, w.T @ at, rcond=None)[0], np.float64)
+        off = np.linalg.norm(at - place @ fit, axis=1)
         weight = 1 / (1 + (off / (2 * float(np.median(off)) + 1e-6)) ** 2)
-    keep = off < ASTRAY * min((float(np.linalg.norm(step)) for step in fit[1:]), default=1.0)
+    told = [bool(np.ptp(block.column)), bool(np.ptp(block.row))]
+    keep = off < ASTRAY * min((float(np.linalg.norm(step)) for step in fit[1:3][told]), default=1.0)
     if keep.sum() < LEAST_CELLS:
         return block
     return _from_zero(Grown(block.strokes[keep], block.column[keep], block.row[keep]))
+
+
+def shared_out(plane: Plane, block: Grown, counts: set[int]) -> list[Grown]:
+    """The block as one of a known count, or several that grew together side by side or one below the other; none where it cannot be.
+
+    Of the ways that count leaves, the one with most gaps where parts meet, then that whose parts are the plainest lattices.
+    """
+    ways: list[tuple[int, int, list[Grown]]] = []
+    for count, tiers in ((count, tiers) for count in sorted(counts) for tiers in range(1, block.rows + 1)):
+        rows, uneven = divmod(block.rows, tiers)
+        columns = -(-count // rows)
+        beside, left = divmod(block.columns, columns)
+        share = len(block.strokes) / max(1, beside * tiers * count)
+        if uneven or left or -(-count // columns) != rows or not beside or not PRINTED <= share <= TOO_MANY:
+            continue
+        home = block.row // rows * beside + block.column // columns
+        parts = [Grown(block.strokes[k], block.column[k] % columns, block.row[k] % rows) for k in (home == n for n in range(beside * tiers))]  # fmt: skip
+        if all(len(part.strokes) >= LEAST_CELLS for part in parts):
+            ways.append((columns, rows, parts))
+    if len(ways) < 2:
+        return ways[0][2] if ways else []
+    across, down = (_steps(plane, block.strokes, *lines) for lines in ((block.column, block.row), (block.row, block.column)))  # fmt: skip
+
+    def unlikely(way: tuple[int, int, list[Grown]]) -> tuple[int, float]:
+        off = max(float(np.median(_off(plane, part))) for part in way[2])
+        return _seamless(across, way[0]) + _seamless(down, way[1]), off
+
+    return min(ways, key=unlikely)[2]
+
+
+def _seamless(steps: Floats, size: int) -> int:
+    """1 where parts of `size` lines meet without a gap among the steps (lines - 1,) from line to line, else 0."""
+    meets = np.arange(1, len(steps) + 1) % size == 0
+    within, between = (some[np.isfinite(some)] for some in (steps[~meets], steps[meets]))
+    if not len(within) or not len(between):
+        return 0  # one line each: there is no step within a part to hold the gap against
+    return int(np.median(np.abs(between / np.median(within) - 1)) <= CUT)
+
+
+def _steps(plane: Plane, strokes: Whole, line: Whole, other: Whole) -> Floats:
+    """Median step (lines - 1,) from each line of a lattice to the next; NaN where under two strokes tell it."""
+    grid = np.full((int(line.max()) + 1, int(other.max()) + 1), -1)
+    grid[line, other] = strokes
+    steps = np.full(len(grid) - 1, np.nan)
+    for k in range(len(steps)):
+        both = (grid[k : k + 2] >= 0).all(axis=0)
+        if both.sum() >= 2:
+            steps[k] = float(np.linalg.norm(np.median(plane.centre[grid[k + 1, both]] - plane.centre[grid[k, both]], axis=0)))  # fmt: skip
+    return steps
+
+
+def _terms(block: Grown) -> Floats:
+    """Polynomial terms (n, k) about the block's middle, the plain lattice first: tilt and lens bend it, as far as enough strokes tell."""
+    c, r = block.column - block.column.mean(), block.row - block.row.mean()
+    degree = 1 + sum(len(c) >= enough for enough in BENT_FROM)
+    return np.stack([c ** (total - k) * r**k for total in range(degree + 1) for k in range(total + 1)], axis=1)
+
+
+def _off(plane: Plane, block: Grown) -> Floats:
+    """How far strokes (n,) lie off the lattice through them."""
+    place, at = _terms(block), plane.centre[block.strokes]
+    return np.asarray(np.linalg.norm(at - place @ np.linalg.lstsq(place, at, rcond=None)[0], axis=1))
 
 
 def cut(plane: Plane, block: Grown) -> list[Grown]:
@@ -236,15 +303,9 @@ def _seam(plane: Plane, strokes: Whole, line: Whole, other: Whole) -> int | None
     count = int(line.max()) + 1
     if count < 2:
         return None
-    at = {(int(k), int(o)): int(s) for k, o, s in zip(line, other, strokes, strict=True)}
-    centre = plane.centre
-    steps, colours = np.full(count - 1, np.nan), np.zeros((count, 3))
+    steps, colours = _steps(plane, strokes, line, other), np.zeros((count, 3))
     for k in range(count):
         colours[k] = np.median(plane.colour[strokes[line == k]], axis=0) if (line == k).any() else 0.0
-        pairs = [(s, at[k + 1, o]) for (here, o), s in at.items() if here == k and (k + 1, o) in at]
-        if len(pairs) >= 2:
-            some = np.array(pairs)
-            steps[k] = float(np.linalg.norm(np.median(centre[some[:, 1]] - centre[some[:, 0]], axis=0)))
     colours /= np.linalg.norm(colours, axis=1, keepdims=True) + 1e-9
     best, worst = None, 1.0
     for k in range(count - 1):

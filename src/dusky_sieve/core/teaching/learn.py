@@ -11,10 +11,9 @@ from pydantic import ValidationError
 from dusky_sieve.core.errors import SheetNotFound, UnusableInput, first_fault
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, extent
 from dusky_sieve.core.reading.document import Reading
-from dusky_sieve.core.reading.locate import Corners
-from dusky_sieve.core.reading.registration import inverse, project
+from dusky_sieve.core.reading.registration import Registration, inverse, project, rigid
 from dusky_sieve.core.reading.sheet import UprightPhoto, read_sheet
-from dusky_sieve.core.teaching.assign import Assigned, Piece, assign, boxed, pieces_of, without_doubles
+from dusky_sieve.core.teaching.assign import LEVEL, STEEP, Assigned, Piece, assign, boxed, pieces_of, without_doubles
 from dusky_sieve.core.teaching.complete import by_their_like, widened
 from dusky_sieve.core.teaching.fills import solid_pieces
 from dusky_sieve.core.teaching.grow import (
@@ -24,12 +23,15 @@ from dusky_sieve.core.teaching.grow import (
     chained,
     cut,
     grown,
+    grown_rows,
+    links_beside,
+    shared_out,
     trimmed,
     usual_lengths,
 )
 from dusky_sieve.core.teaching.plane import TEACHING_PX, Plane, planes
 from dusky_sieve.core.teaching.spec import KnownBlock, Spec
-from dusky_sieve.core.teaching.straighten import CONTINUED, STEEP, Lattice, lattices
+from dusky_sieve.core.teaching.straighten import CONTINUED, Lattice, cells_of, laid, lattices
 
 Floats = NDArray[np.float64]
 
@@ -38,6 +40,9 @@ CLEARLY = 1.15  # score of the least block, from which no further attempt is mad
 BETTER = 1.02  # ratio of scores from which the less upright way round is believed
 LEAST_FIRING = 0.7  # of a block's marks that must read as printed when the sheet is read with its own layout
 APART_MM = 3.0  # between what was seen over light and over dark, whose distance no photo shows
+MARKS_DIFFER = (
+    1.8  # ratio by which a stroke may be thicker or thinner than a nozzle pitch, for rows to be taken to follow on
+)
 DRAWN_THIN = 0.75  # of a stroke's measured thickness that is the mark: the rest is blur
 
 
@@ -52,11 +57,12 @@ class Taught:
 
 @dataclass(frozen=True)
 class _Part:
-    """What one photo shows: blocks in mm from 0, 0, the size of their box, and (3, 3) from those mm to the photo."""
+    """What one photo shows: blocks in mm from 0, 0, the size of their box, (3, 3) from those mm to the photo, and their marks there."""
 
     blocks: list[dict[str, Any]]
     size: tuple[float, float]
     to_photo: Floats
+    marks: list[Assigned]
 
 
 def teach(spec: Spec, photos: list[UprightPhoto]) -> Taught:
@@ -78,7 +84,7 @@ def teach(spec: Spec, photos: list[UprightPhoto]) -> Taught:
         parts[backing] = _taught(known, over[0])
     layout, tops = _document(spec, list(parts.values()))
     # The sheet's place is known; looked for again, one that lies on itself upside down would be a tie.
-    placed = [replace(p, corners=_corners(layout, parts[p.backing], tops[list(parts).index(p.backing)])) for p in photos if p.backing in parts]  # fmt: skip
+    placed = [replace(p, placed=_place(layout, parts[p.backing], tops[list(parts).index(p.backing)])) for p in photos if p.backing in parts]  # fmt: skip
     reading = read_sheet(layout, placed)
     for block in reading.blocks:
         counts = block.counts or {}
@@ -91,15 +97,23 @@ def teach(spec: Spec, photos: list[UprightPhoto]) -> Taught:
 
 
 def _doubts(spec: Spec, layout: Layout) -> Iterator[str]:
-    """What no photo tells: the scale of rows that do not step, unless something known tells it."""
+    """What no photo tells unless something known does: which way rows are numbered, and the scale of rows that do not step."""
+    told_ways = {b.id for b in spec.blocks if b.column_pitch}
+    turned = [b.id for b in layout.blocks if isinstance(b, MarksBlock) and b.column_pitch[0] < 0 and b.id not in told_ways]  # fmt: skip
+    if turned:
+        yield (
+            f"Nozzles of {', '.join(turned)} were numbered from the right of each row, so that they follow each other down the "
+            "sheet. Where yours begin at the left, give column_pitch in the spec with x above 0 and teach again."
+        )
     stepped = any(isinstance(b, MarksBlock) and b.column_pitch[1] for b in layout.blocks)
     told = any(
         b.column_pitch or b.row_pitch or (b.kind == "solid" and b.nozzles and b.nozzle_pitch) for b in spec.blocks
     )
     if not stepped and not told:
         yield (
-            "The marks of a row stand side by side, so the photo does not tell the scale; rows were taken to follow on, "
-            "one row's nozzles apart. Measure row_pitch in mm, add it to the spec and teach again if that is not so."
+            "The marks of a row stand side by side, so the photo does not tell the scale; rows were taken to follow on, one "
+            "row's nozzles apart, or where marks would then be far from a nozzle pitch thick, marks to be just as thick. "
+            "Measure row_pitch in mm, add it to the spec and teach again."
         )
 
 
@@ -108,11 +122,16 @@ def _file(photos: list[UprightPhoto], layout: Layout, block: str) -> str:
     return next(p.file for p in photos if p.backing == backing)
 
 
-def _corners(layout: Layout, part: _Part, top: float) -> Corners:
-    """The layout's corners on the photo that one part of it was seen on; that part begins `top` mm below them."""
-    w, h = layout.size
-    box = np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]]) - (0.0, top)
-    return tuple(tuple(float(v) for v in corner) for corner in project(part.to_photo, box))
+def _place(layout: Layout, part: _Part, top: float) -> Registration:
+    """Where the layout lies on the photo that one part of it was seen on, by the marks seen; that part begins `top` mm below it."""
+    blocks = {b.id: b for b in layout.blocks if isinstance(b, MarksBlock)}
+    model, at = [], []
+    for a in part.marks:
+        block, cells = blocks[a.known.id], cells_of(a)
+        model.append(block.origin + np.outer(cells.column, block.column_pitch) + np.outer(cells.row, block.row_pitch))
+        at.append(cells.at)
+    lower = np.array([[1.0, 0, 0], [0, 1, -top], [0, 0, 1]])
+    return laid(np.concatenate(model), np.concatenate(at), rigid(part.to_photo @ lower, layout.size))
 
 
 def _taught(known: list[KnownBlock], photo: UprightPhoto) -> _Part:
@@ -136,7 +155,7 @@ def _taught(known: list[KnownBlock], photo: UprightPhoto) -> _Part:
     fills = iter(_fill_in_mm(a.known, box * scale) for a, box in zip([a for a in whole if a.known.kind == "solid"], boxes, strict=True))  # fmt: skip
     moved, low, size = _from_zero([next(blocks if a.known.kind == "marks" else fills) for a in whole])
     to_plane = np.array([[1 / scale, 0, low[0] / scale], [0, 1 / scale, low[1] / scale], [0, 0, 1.0]])
-    return _Part(moved, size, registration.homography @ to_plane)
+    return _Part(moved, size, registration.homography @ to_plane, marks)
 
 
 def _attempts(known: list[KnownBlock], photo: UprightPhoto) -> Iterator[tuple[int, Plane, list[Piece]]]:
@@ -149,13 +168,17 @@ def _attempts(known: list[KnownBlock], photo: UprightPhoto) -> Iterator[tuple[in
             pieces = solid_pieces(plane, photo.backing) if fills else []
             for usual in usual_lengths(plane):
                 alone = as_long_as(plane, usual)
+                beside = links_beside(alone)
                 for highest in HIGHEST_STEPS:
-                    blocks = [part for block in grown(alone, highest) for part in cut(alone, trimmed(alone, block))]
+                    every = grown(alone, highest, beside)
+                    # Whole as it grew, too, where a count allows it: in a tall block tilt and lens look like seams.
+                    blocks = [trimmed(alone, part) for block in every for part in shared_out(alone, block, counts)]
+                    blocks += [part for block in every for part in cut(alone, trimmed(alone, block))]
                     pieces += pieces_of(alone, [b for b in blocks if len(b.strokes) >= least], counts, "marks")
             runs = chained(plane)
             for usual in usual_lengths(runs):
                 rows = as_long_as(runs, usual, LAST_RUN)
-                pieces += pieces_of(rows, grown(rows, 1.0, rows_only=True), counts, "runs")
+                pieces += pieces_of(rows, grown_rows(rows), counts, "runs")
             yield number, plane, pieces
 
 
@@ -195,8 +218,8 @@ def _score(result: list[Assigned | None]) -> float:
 
 
 def _scale(marks: list[Assigned], straight: list[Lattice], solids: list[KnownBlock], boxes: list[Floats]) -> float:
-    """Millimetres per plane pixel: from known geometry, else from staircases, else fills, else rows that follow on."""
-    known, stairs, follow = [], [], []
+    """Millimetres per plane pixel: from known geometry, else staircases, else fills, else rows that follow on, else how thick marks are."""
+    known, stairs, follow, thick = [], [], [], []
     for a, lattice in zip(marks, straight, strict=True):
         given = a.known
         pitch = (given.nozzle_pitch or 0.1) * given.nozzle_step
@@ -207,15 +230,19 @@ def _scale(marks: list[Assigned], straight: list[Lattice], solids: list[KnownBlo
             known.append(np.hypot(*given.column_pitch) / np.linalg.norm(lattice.across))
         if _continued(lattice):
             stairs.append(pitch / rise)
-        elif slope > STEEP * rise > 0 or (rise == 0 and slope > 0.02 * lattice.across[0]):
+        elif slope > STEEP * rise > 0 or (rise == 0 and slope > LEVEL * abs(lattice.across[0])):
             stairs.append(pitch / slope)
         elif rise > 0:
             follow.append(pitch / rise)
+        thick.append((given.nozzle_pitch or 0.1) / max(lattice.mark[1], 1e-6))
     tall = [k.nozzles * k.nozzle_pitch / np.ptp(box[:, 1]) for k, box in zip(solids, boxes, strict=True) if k.nozzles and k.nozzle_pitch]  # fmt: skip
-    for some in (known, stairs, tall, follow):
+    for some in (known, stairs, tall):
         if some:
             return float(np.median(some))
-    return float((marks[0].known.nozzle_pitch or 0.1) / max(straight[0].mark[1], 1e-6))
+    by_thickness = float(np.median(thick))
+    if follow and 1 / MARKS_DIFFER < np.median(follow) / by_thickness < MARKS_DIFFER:
+        return float(np.median(follow))
+    return by_thickness
 
 
 def _continued(lattice: Lattice) -> bool:

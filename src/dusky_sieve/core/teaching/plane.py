@@ -1,6 +1,8 @@
 """The strokes of a good sheet on its own plane: seen squarely, marks along x, with the colour of their ink."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
+from itertools import chain
 
 import cv2
 import numpy as np
@@ -66,18 +68,21 @@ class Plane:
         return Plane(self.to_map, self.map, self.ends[keep], self.wide[keep], self.colour[keep], self.paper[keep], self.on_map[keep])  # fmt: skip
 
 
-def planes(photo: Photo, backing: Backing, longest: int) -> list[Plane]:
-    """The photo's strokes on each likely plane, likeliest first; each both ways round, the more upright first."""
+def planes(photo: Photo, backing: Backing, longest: int) -> Iterator[Plane]:
+    """The photo's strokes on each likely plane, likeliest first; each both ways round, the more upright first.
+
+    The likeliest direction is tried for marks of one length and for blocks of unlike marks; how many there are before
+    the others is the same at every size.
+    """
     ink = ink_over(photo, backing, GROUND_PX, longest)
     strokes = find_strokes(ink.ink)
     shape = (ink.ink.shape[0], ink.ink.shape[1])
     colour, paper = _colours(ink, strokes, backing)
-    found = []
-    for lean in leans(strokes, shape, TRIED, FAINT_PEAK):
+    alike = leans(strokes, shape, TRIED, FAINT_PEAK)
+    for lean in chain(alike[:1], leans(strokes, shape, 1, FAINT_PEAK, even=False), alike[1:]):
         ways = [lean.direction, lean.direction + np.pi]
         ways.sort(key=lambda way: -float(np.cos(_on_map(lean, way, shape))))
-        found += [_plane(ink, strokes, lean, way, colour, paper) for way in ways]
-    return found
+        yield from (_plane(ink, strokes, lean, way, colour, paper) for way in ways)
 
 
 def _on_map(lean: Lean, way: float, shape: tuple[int, int]) -> float:

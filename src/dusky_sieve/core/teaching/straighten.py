@@ -16,7 +16,6 @@ WARPED_FROM = 120  # marks from which curl and lens are taken out
 OUTLIER = 4.0  # robust spreads from its lattice, beyond which a mark takes no part
 ALIKE = 0.15  # share by which the steps of two blocks may differ for one lattice to be taken for both: what tilt leaves at first is in it
 UPRIGHT = np.radians(4)  # of the row step against the marks, within which it is taken for square
-STEEP = 0.25  # of a full staircase, from which a slope of a row is one
 CONTINUED = 0.12  # share by which a row may start off where the last ended, for a staircase taken to go on
 
 
@@ -32,7 +31,7 @@ class Lattice:
 
 
 @dataclass(frozen=True)
-class _Cells:
+class Cells:
     """Marks seen of one block: photo places (n, 2), column and row (n,), their ends (n, 2, 2) where single, and columns in all."""
 
     at: Floats
@@ -48,7 +47,7 @@ def lattices(assigned: list[Assigned], start: Floats) -> tuple[list[Lattice], Re
 
     start : (3, 3) plane to photo, seen squarely as far as the strokes told
     """
-    cells = [_cells(a) for a in assigned]
+    cells = [cells_of(a) for a in assigned]
     registration = rigid(start, (1.0, 1.0))
     groups = _groups(assigned, cells, [_straight(registration, c.at) for c in cells])
     model: list[Floats] = []
@@ -56,17 +55,18 @@ def lattices(assigned: list[Assigned], start: Floats) -> tuple[list[Lattice], Re
         straight = [_straight(registration, c.at) for c in cells]
         fits = _fitted(cells, straight, groups)
         model = [f.origin + np.outer(c.column, f.across) + np.outer(c.row, f.down) for f, c in zip(fits, cells, strict=True)]  # fmt: skip
-        registration = _laid(np.concatenate(model), np.concatenate([c.at for c in cells]), registration)
+        registration = laid(np.concatenate(model), np.concatenate([c.at for c in cells]), registration)
     turned = _squared(fits, cells, registration)
     return turned
 
 
-def _cells(assigned: Assigned) -> _Cells:
+def cells_of(assigned: Assigned) -> Cells:
+    """The marks of a block's piece; those of a run stand evenly from one end of it to the other."""
     piece, count = assigned.piece, assigned.known.count
     middle = piece.ends.mean(axis=1)
     if piece.kind == "marks":
         inside = piece.row * piece.columns + piece.column < count
-        return _Cells(middle[inside], piece.column[inside], piece.row[inside], piece.ends[inside], float(np.median(piece.wide)), piece.columns)  # fmt: skip
+        return Cells(middle[inside], piece.column[inside], piece.row[inside], piece.ends[inside], float(np.median(piece.wide)), piece.columns)  # fmt: skip
     columns = columns_of_runs(piece, count) or 1
     order = np.argsort(piece.row)
     places, column, row = [], [], []
@@ -76,7 +76,7 @@ def _cells(assigned: Assigned) -> _Cells:
         places.append(ends[0] + share[:, None] * (ends[1] - ends[0]))
         column.append(np.arange(there))
         row.append(np.full(there, r))
-    return _Cells(np.concatenate(places), np.concatenate(column), np.concatenate(row), None, float(np.median(piece.wide)), columns)  # fmt: skip
+    return Cells(np.concatenate(places), np.concatenate(column), np.concatenate(row), None, float(np.median(piece.wide)), columns)  # fmt: skip
 
 
 def _straight(registration: Registration, at: Floats) -> Floats:
@@ -88,7 +88,7 @@ def _straight(registration: Registration, at: Floats) -> Floats:
     return points
 
 
-def _laid(model: Floats, at: Floats, before: Registration) -> Registration:
+def laid(model: Floats, at: Floats, before: Registration) -> Registration:
     """The plane laid onto the photo places, outliers left out."""
     off = np.linalg.norm(before.to_photo(model) - at, axis=1)
     kept = off <= OUTLIER * 1.4826 * np.median(off) + 0.5
@@ -100,14 +100,21 @@ def _laid(model: Floats, at: Floats, before: Registration) -> Registration:
     return Registration(found.homography @ shift, warp, found.size, (float(low[0]), float(low[1])))
 
 
-def _groups(assigned: list[Assigned], cells: list[_Cells], straight: list[Floats]) -> list[int]:
+def _groups(assigned: list[Assigned], cells: list[Cells], straight: list[Floats]) -> list[int]:
     """A number per block; blocks of one number share their steps."""
     keys: list[tuple[object, ...]] = []
     rough: list[float] = []
     found = []
     for a, c, at in zip(assigned, cells, straight, strict=True):
-        step = _rough_step(c, at)
-        key = (c.columns, a.known.nozzle_pitch, a.known.nozzle_step, a.known.column_pitch, a.known.row_pitch)
+        step, from_right = _rough_step(c, at)
+        key = (
+            from_right,
+            c.columns,
+            a.known.nozzle_pitch,
+            a.known.nozzle_step,
+            a.known.column_pitch,
+            a.known.row_pitch,
+        )
         for k, (other, size) in enumerate(zip(keys, rough, strict=True)):
             if other == key and abs(np.log(step / size)) < ALIKE:
                 found.append(k)
@@ -119,13 +126,14 @@ def _groups(assigned: list[Assigned], cells: list[_Cells], straight: list[Floats
     return found
 
 
-def _rough_step(cells: _Cells, at: Floats) -> float:
+def _rough_step(cells: Cells, at: Floats) -> tuple[float, bool]:
+    """The larger step of a block's lattice, and whether its columns are counted from the right."""
     basis = np.column_stack([np.ones(len(cells.column)), cells.column, cells.row])
     fit = np.linalg.lstsq(basis, at, rcond=None)[0]
-    return max(float(np.linalg.norm(fit[1])), float(np.linalg.norm(fit[2])), 1e-6)
+    return max(float(np.linalg.norm(fit[1])), float(np.linalg.norm(fit[2])), 1e-6), bool(fit[1, 0] < 0)
 
 
-def _fitted(cells: list[_Cells], straight: list[Floats], groups: list[int]) -> list[Lattice]:
+def _fitted(cells: list[Cells], straight: list[Floats], groups: list[int]) -> list[Lattice]:
     """Robust least squares for the steps of every group and the origin of every block."""
     fits: list[Lattice | None] = [None] * len(cells)
     for group in set(groups):
@@ -150,9 +158,7 @@ def _fitted(cells: list[_Cells], straight: list[Floats], groups: list[int]) -> l
     return [f for f in fits if f is not None]
 
 
-def _squared(
-    fits: list[Lattice], cells: list[_Cells], registration: Registration
-) -> tuple[list[Lattice], Registration]:
+def _squared(fits: list[Lattice], cells: list[Cells], registration: Registration) -> tuple[list[Lattice], Registration]:
     """Turned so that marks lie along x, sheared so that rows stack along y where they nearly do; marks measured."""
     singles = [c for c in cells if c.ends is not None]
     stacked = [f.down for f, c in zip(fits, cells, strict=True) if c.row.max() > 0]
