@@ -12,6 +12,7 @@ from dusky_sieve import files
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Layout, MarksBlock, clear_heights, mark_centres
 from dusky_sieve.core.reading import UprightPhoto, read_sheet
+from dusky_sieve.core.reading.cover import STATE_DEFLECTED, STATE_MISSING, next_ones_ink
 from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.inkmap import Strokes, find_strokes
@@ -322,3 +323,19 @@ def test_places_are_two_where_their_marks_lie_apart_and_not_where_only_bare_corn
     lower = rigid(place.homography @ np.array([[1, 0, 0], [0, 1, 1.5], [0, 0, 1]]), size)
     assert not _apart(at, place, Registration(place.homography, swinging, size))
     assert _apart(at, place, lower)
+
+
+def test_the_end_of_the_next_mark_in_a_run_is_not_a_thrown_one():
+    """A lattice a third of a column aside sees, where a mark is missing, a part of its neighbour, a column's step further up."""
+    block = BLOCKS[0]
+    state = np.zeros(block.nozzles, np.int64)  # firing
+    offset, ink = np.zeros((block.nozzles, 2)), np.ones(block.nozzles)
+    seen, gone = np.array([7, 11, 16, 20]), np.array([8, 30])
+    state[seen], state[gone] = STATE_DEFLECTED, STATE_MISSING
+    offset[seen, 1], ink[seen] = -0.9 * block.column_pitch[1] / block.nozzle_pitch, 0.4
+    assert np.flatnonzero(next_ones_ink(block, state, offset, ink)).tolist() == seen.tolist()
+    assert not next_ones_ink(block, state, -offset, ink)[7]  # its neighbour on that side is missing
+    assert not next_ones_ink(block, state, offset, np.ones(block.nozzles)).any()
+    assert not next_ones_ink(block, state, 3 * offset, ink).any()
+    apart = block.model_copy(update={"mark": (0.5 * block.column_pitch[0], block.mark[1])})
+    assert not next_ones_ink(apart, state, offset, ink).any()

@@ -3,7 +3,7 @@
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, MarksBlock, mark_centres
+from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, mark_centres
 from dusky_sieve.core.reading.patches import Patches
 
 Floats = NDArray[np.float64]
@@ -25,6 +25,11 @@ ASIDE_ALONG = 0.8  # nozzle pitches along travel: right lattices have a twelfth 
 MOST_ADRIFT, LEAST_ADRIFT = 0.25, 8  # share of a block's well printed marks, and how many must tell
 BESIDE_INK = 0.22  # of a typical mark, between rows of missing ones: wrong lattices show 0.3, right ones 0.12
 MOST_BETWEEN, LEAST_BETWEEN = 0.5, 4  # share of a neighbourhood that seems missing, and how many, for that to tell
+A_STEP = 0.4  # nozzle pitches that a column steps, from which its neighbour's ink looks thrown
+NEXT_ONES = 0.5  # nozzle pitches from where that ink should lie
+NEARLY_TOUCHING = 0.25  # of a column: gaps between neighbours in a row, up to which that may be
+PART_OF_IT = 0.8  # of a typical mark's ink, up to which a mark may be the next one's end
+LEAST_SUCH, MOST_ARE = 3, 0.4  # such marks of a block, and their share of those that seem thrown, which are no accident
 AROUND = 9  # marks of a neighbourhood, in one line or as a square
 
 
@@ -97,6 +102,26 @@ def between_rows(block: MarksBlock, state: NDArray[np.int64], beside: Floats) ->
     core[many] = inked > MOST_BETWEEN
     near = np.nanmax(around(core, block), axis=1) > 0
     return np.asarray(near & (state != STATE_FIRING))
+
+
+def next_ones_ink(block: MarksBlock, state: NDArray[np.int64], offset: Floats, ink: Floats) -> Bools:
+    """Marks (n,) judged thrown where what is seen is the end of the next one in the row: ink in part, about a column's step up or down.
+
+    state : (n,) as indices into judge.STATES; offset : (n, 2) nozzle pitches; ink : (n,) share of a typical mark. Where
+    marks nearly touch, a lattice a third of a column aside sees so much of the mark beside a missing one. None where
+    they are few among the block's thrown marks: some nozzles do throw so.
+    """
+    step, columns = block.column_pitch[1] / block.nozzle_pitch, min(block.columns, block.nozzles)
+    thrown, found = state == STATE_DEFLECTED, np.zeros(len(state), bool)
+    if columns < 2 or abs(step) < A_STEP or clear_width(block) > NEARLY_TOUCHING * abs(block.column_pitch[0]):
+        return found
+    index, across = np.arange(len(state)), np.nan_to_num(offset[:, 1])
+    for side in (-1, 1):
+        beside = np.clip(index + side, 0, len(state) - 1)
+        prints = (beside != index) & (beside // columns == index // columns) & (state[beside] != STATE_MISSING)
+        found |= prints & (np.abs(across - side * step) < NEXT_ONES)
+    found &= thrown & (ink < PART_OF_IT)
+    return np.asarray(found & (found.sum() >= max(LEAST_SUCH, MOST_ARE * thrown.sum())))
 
 
 def adrift(along: Floats) -> bool:

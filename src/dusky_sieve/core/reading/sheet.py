@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_heights, mark_centres
-from dusky_sieve.core.reading.cover import OTHER_COLOUR, adrift, astray, between_rows, smooth_surface
+from dusky_sieve.core.reading.cover import OTHER_COLOUR, adrift, astray, between_rows, next_ones_ink, smooth_surface
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.ends import find_slip
 from dusky_sieve.core.reading.fills import read_fill
@@ -256,6 +256,7 @@ def _judge_block(
     )  # fmt: skip
     lost = astray(block, judgement.state, offset / block.nozzle_pitch)
     lost |= between_rows(block, judgement.state, marks.beside)
+    lost |= next_ones_ink(block, judgement.state, offset / block.nozzle_pitch, marks.ink)
     lost |= adrift(marks.offset[solid, 0] / block.nozzle_pitch)
     if lost.any():
         judgement = replace(judgement, judged=judgement.judged & ~lost)
