@@ -340,6 +340,10 @@ class Locator:
             self.lines, self.distance = (like, self.strokes.drawn(like)), None
         return self.lines[1]
 
+    def forget(self) -> None:
+        """Lets go of pictures that are quickly drawn again: where a look fails, several locators are kept."""
+        self.lines, self.distance = None, None
+
     def like_marks(self, candidate: Candidate) -> Bools:
         """Strokes (n,) that may be this candidate's marks: about as long and wide as most where the pattern should be.
 

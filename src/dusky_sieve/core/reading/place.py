@@ -92,6 +92,8 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
         at = views.locator(size, where)
         if at is None or _in_vain(size, effort, where, seen):
             continue
+        for _, _, before in looks:
+            before.forget()
         look = _look(at, effort, chosen)
         seen.setdefault(where, look[0].fit.there if look[0] is not None else 0.0)
         liked = max(liked, at.liked)
