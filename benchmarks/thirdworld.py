@@ -284,7 +284,7 @@ def photograph(seed: int, grade: str, perfect: bool, keep: Path | None) -> tuple
     bad = grade == "bad"
     rng = np.random.default_rng([seed, bad, perfect, 333])
     sheet = draw_layout(rng)
-    faults = {b.id: _clean(draw, b, perfect, rng) for draw, b in zip(draw_faults(sheet.layout, rng, bad).values(), sheet.layout.blocks, strict=True)}  # fmt: skip
+    faults = _faults(sheet.layout, rng, bad, perfect)
     names: list[str] = []
     camera, px = draw_camera(sheet.layout, rng, bad, names)
     shown: list[tuple[Backing, bytes]] = []
@@ -304,12 +304,17 @@ def lesson(seed: int) -> tuple[Sheet, list[tuple[Backing, bytes]], dict[str, Blo
     sheet = draw_layout(rng)
     few = float(rng.choice([0, 0.01, 0.03]))
     good = {b.id: random_faults(b, rng, rate=few) if isinstance(b, MarksBlock) else BlockTruth() for b in sheet.layout.blocks}  # fmt: skip
-    after = {b.id: _clean(draw, b, False, rng) for draw, b in zip(draw_faults(sheet.layout, rng, False).values(), sheet.layout.blocks, strict=True)}  # fmt: skip
+    after = _faults(sheet.layout, rng, False, False)
     shown: list[list[tuple[Backing, bytes]]] = []
     for faults, upright in ((good, True), (after, False)):
         camera, px = draw_camera(sheet.layout, rng, False, [], upright)
         shown.append([(backing, _shot(sheet.layout, faults, camera, px, backing, rng, False, [])) for backing in sorted({b.backing for b in sheet.layout.blocks}, reverse=True)])  # fmt: skip
     return sheet, shown[0], after, shown[1]
+
+
+def _faults(layout: Layout, rng: Rng, bad: bool, perfect: bool) -> dict[str, BlockTruth]:
+    drawn = draw_faults(layout, rng, bad).values()
+    return {b.id: _clean(draw, b, perfect, rng) for draw, b in zip(drawn, layout.blocks, strict=True)}
 
 
 def _clean(faults: BlockTruth, block: MarksBlock | SolidBlock, perfect: bool, rng: Rng) -> BlockTruth:

@@ -194,12 +194,12 @@ def _from_other_side(piece: Piece) -> Piece:
 def _from_right(piece: Piece) -> bool:
     """Whether a lattice's columns are counted from the right; strokes are given from left to right."""
     run = (piece.ends[:, 1] - piece.ends[:, 0]).mean(axis=0)
-    return piece.kind == "marks" and bool(steps_of(piece, piece.ends.mean(axis=1))[0] @ run < 0)
+    return piece.kind == "marks" and bool(steps_of(piece.column, piece.row, piece.ends.mean(axis=1))[0] @ run < 0)
 
 
 def _rises(piece: Piece) -> bool:
     """Whether rows, from where their columns are counted, step up the sheet."""
-    across, down = steps_of(piece, piece.ends.mean(axis=1))
+    across, down = steps_of(piece.column, piece.row, piece.ends.mean(axis=1))
     if piece.kind == "runs":
         run = (piece.ends[:, 1] - piece.ends[:, 0]).mean(axis=0)
         return bool(run @ down < -RISES * (down @ down))
@@ -208,9 +208,9 @@ def _rises(piece: Piece) -> bool:
     return bool(across @ feed < -max(STEEP * float(down @ feed) / piece.columns, LEVEL * float(np.linalg.norm(across))))
 
 
-def steps_of(piece: Piece, at: Floats) -> tuple[Floats, Floats]:
-    """Column and row step (2,) of a piece whose strokes' middles (n, 2) lie so."""
-    basis = np.column_stack([np.ones(len(at)), piece.column, piece.row]).astype(np.float64)
+def steps_of(column: Whole, row: Whole, at: Floats) -> tuple[Floats, Floats]:
+    """Column and row step (2,) of a lattice whose marks, in that column and row (n,), lie so (n, 2)."""
+    basis = np.column_stack([np.ones(len(at)), column, row]).astype(np.float64)
     step = np.linalg.lstsq(basis, at, rcond=None)[0]
     return step[1], step[2]
 

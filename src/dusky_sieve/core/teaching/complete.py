@@ -79,7 +79,7 @@ def by_their_like(known: Sequence[KnownBlock], found: list[Assigned | None], pla
     pieces: list[Piece] = []
     for alike in sorted({(k.count, k.nozzle_pitch or 0.0, k.nozzle_step) for k in known if k.count}):
         members = [i for i, k in enumerate(known) if (k.count, k.nozzle_pitch or 0.0, k.nozzle_step) == alike]
-        steps = {i: steps_of(a.piece, reference.from_photo(a.piece.ends.mean(axis=1))) for i in members if (a := found[i]) is not None and a.piece.kind == "marks"}  # fmt: skip
+        steps = {i: steps_of(a.piece.column, a.piece.row, reference.from_photo(a.piece.ends.mean(axis=1))) for i in members if (a := found[i]) is not None and a.piece.kind == "marks"}  # fmt: skip
         model = _commonest(steps, found)
         like = None if model is None else found[model]
         if model is None or like is None:

@@ -2,7 +2,6 @@
 
 from collections.abc import Iterator
 from dataclasses import dataclass
-from itertools import chain
 
 import cv2
 import numpy as np
@@ -78,11 +77,18 @@ def planes(photo: Photo, backing: Backing, longest: int) -> Iterator[Plane]:
     strokes = find_strokes(ink.ink)
     shape = (ink.ink.shape[0], ink.ink.shape[1])
     colour, paper = _colours(ink, strokes, backing)
-    alike = leans(strokes, shape, TRIED, FAINT_PEAK)
-    for lean in chain(alike[:1], leans(strokes, shape, 1, FAINT_PEAK, even=False), alike[1:]):
+    for lean in _likely(strokes, shape):
         ways = [lean.direction, lean.direction + np.pi]
         ways.sort(key=lambda way: -float(np.cos(_on_map(lean, way, shape))))
         yield from (_plane(ink, strokes, lean, way, colour, paper) for way in ways)
+
+
+def _likely(strokes: Strokes, shape: tuple[int, int]) -> Iterator[Lean]:
+    """Leans, likeliest first; the costlier one of unlike marks is worked out only where it is asked for."""
+    alike = leans(strokes, shape, TRIED, FAINT_PEAK)
+    yield from alike[:1]
+    yield from leans(strokes, shape, 1, FAINT_PEAK, even=False)
+    yield from alike[1:]
 
 
 def _on_map(lean: Lean, way: float, shape: tuple[int, int]) -> float:

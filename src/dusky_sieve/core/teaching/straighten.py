@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.reading.registration import Registration, inverse, project, rigid, through
-from dusky_sieve.core.teaching.assign import Assigned, columns_of_runs
+from dusky_sieve.core.teaching.assign import Assigned, columns_of_runs, steps_of
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int64]
@@ -128,9 +128,8 @@ def _groups(assigned: list[Assigned], cells: list[Cells], straight: list[Floats]
 
 def _rough_step(cells: Cells, at: Floats) -> tuple[float, bool]:
     """The larger step of a block's lattice, and whether its columns are counted from the right."""
-    basis = np.column_stack([np.ones(len(cells.column)), cells.column, cells.row])
-    fit = np.linalg.lstsq(basis, at, rcond=None)[0]
-    return max(float(np.linalg.norm(fit[1])), float(np.linalg.norm(fit[2])), 1e-6), bool(fit[1, 0] < 0)
+    across, down = steps_of(cells.column, cells.row, at)
+    return max(float(np.linalg.norm(across)), float(np.linalg.norm(down)), 1e-6), bool(across[0] < 0)
 
 
 def _fitted(cells: list[Cells], straight: list[Floats], groups: list[int]) -> list[Lattice]:
