@@ -1,9 +1,12 @@
 """Marks that the photo hides: under a lamp's reflection, under its veil, under a finger or a ruler."""
 
+from functools import lru_cache
+
 import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, mark_centres
+from dusky_sieve.core.reading.order import median
 from dusky_sieve.core.reading.patches import Patches
 
 Floats = NDArray[np.float64]
@@ -144,23 +147,34 @@ def around(value: Floats, block: MarksBlock) -> Floats:
     return np.asarray(windows[: len(value)])
 
 
+@lru_cache(maxsize=4)
+def _powers(degree: int) -> tuple[tuple[tuple[int, int], ...], Floats]:
+    """Powers of x and y of a polynomial's terms, and how much each is held back, (terms, terms)."""
+    powers = tuple((total - j, j) for total in range(degree + 1) for j in range(total + 1))
+    return powers, np.diag([(0.0, 0.1, 1.0)[min(i + j, 2)] for i, j in powers])
+
+
 def smooth_surface(places: Floats, value: Floats, usable: Bools, degree: int = 2) -> Floats:
     """A robust surface through values (n,) or (n, k) at places (n, 2); those that stand out in any count less.
 
     degree : of the polynomial; beyond the first its terms are held back a little, the higher the more
     """
-    spread = np.ptp(places, axis=0) + 1e-9
-    x, y = (2 * (places - places.min(axis=0)) / spread - 1).T
-    powers = [(i, j) for total in range(degree + 1) for j in range(total + 1) for i in [total - j]]
-    terms = np.stack([x**i * y**j for i, j in powers], axis=1)
+    powers, held = _powers(degree)
     if usable.sum() < 2 * len(powers):
         return np.broadcast_to(np.median(value, axis=0), value.shape)
-    held = np.diag([(0.0, 0.1, 1.0)[min(i + j, 2)] for i, j in powers])
+    low = places.min(axis=0)
+    x, y = np.ascontiguousarray((2 * (places - low) / (places.max(axis=0) - low + 1e-9) - 1).T)
+    terms = np.empty((len(powers), len(places)))
+    for row, (i, j) in zip(terms, powers, strict=True):
+        np.multiply(x**i, y**j, out=row)
+    aims = np.atleast_2d(value.T)
     w = usable.astype(np.float64)
     for _ in range(5):
-        scaled = terms * w[:, None]
-        fit = np.linalg.solve(scaled.T @ terms + 0.01 * w.sum() * held + 1e-9 * np.eye(len(powers)), scaled.T @ value)
-        left = np.abs(value - terms @ fit).reshape(len(value), -1).max(axis=1)
-        limit = 1.4826 * float(np.median(left[usable])) + 1e-3
+        scaled = terms * w
+        normal = scaled @ terms.T + 0.01 * w.sum() * held
+        normal.flat[:: len(powers) + 1] += 1e-9
+        surface = np.linalg.solve(normal, scaled @ aims.T).T @ terms
+        left = np.abs(aims - surface).max(axis=0)
+        limit = 1.4826 * float(median(left[usable])) + 1e-3
         w = usable / (1 + (left / (2 * limit)) ** 2)
-    return np.asarray(terms @ fit)
+    return np.asarray(surface.T.reshape(value.shape))

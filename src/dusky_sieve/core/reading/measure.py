@@ -8,7 +8,8 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, mark_centres
 from dusky_sieve.core.reading.cover import hidden_marks, smooth_surface, veiled
-from dusky_sieve.core.reading.patches import LINEAR, Patches, cut_patches, ink_weights
+from dusky_sieve.core.reading.order import median, quantile
+from dusky_sieve.core.reading.patches import LINEAR, Patches, cut_patches, in_one, ink_weights
 from dusky_sieve.core.reading.registration import Registration
 
 Floats = NDArray[np.float64]
@@ -84,7 +85,7 @@ def measure_block(
     patches = cut_patches(photo, block, registration, backing, rows, clear)
     weights, printing = ink_weights(patches, block, backing)
     noise = grain = float(np.sqrt(((weights * patches.noise) ** 2).sum()))
-    raw = patches.across_ink @ weights
+    raw = in_one(patches.across_ink, weights)
     profile = _flattened(raw, block, patches.across)
     template, strength, width = _typical_profile(profile, patches.across, block, printing, expected)
     if strength < FEIGNED * expected.strength:
@@ -98,7 +99,7 @@ def measure_block(
             profile, template, patches.across, noise, grain, block.nozzle_pitch, seen_from
         )
         template = _sharpened(profile, template, amount, dy, patches.across)
-    gaps = amount < GAP_SHARE * np.quantile(amount, 0.9)
+    gaps = amount < GAP_SHARE * quantile(amount, 0.9)
     if printing >= DEAD and gaps.sum() >= ENOUGH_GAPS:
         noise = max(noise, _ripple(profile[gaps], template))
     amount, sigma, dy, dy_sigma = _match(profile, template, patches.across, noise, grain, block.nozzle_pitch, seen_from)
@@ -117,7 +118,7 @@ def measure_block(
         centroid_x=centre_x, offset_sigma=np.where(printed[:, None], np.stack([dx_sigma, dy_sigma], axis=1), np.nan),
         judged=patches.seen & ~hidden & ~covered, glare=hidden, outside=~patches.seen, covered=covered,
         beside=_at_ends(raw).max(axis=1) / (level * float(template.max())), printing=printing, strength=strength, width=width, contrast=level * float(template.max()) / grain,
-        ground=np.median(patches.ground, axis=0),
+        ground=median(patches.ground, axis=0),
     )  # fmt: skip
 
 
@@ -126,7 +127,7 @@ def _flattened(profile: Floats, block: MarksBlock, across: Floats) -> Floats:
     count = len(across)
     if (across[-1] - across[0]) < 4 * block.mark[1]:
         return profile  # neighbours stand close; there is no bare end to take the ground from
-    limit = 0.15 * float(np.quantile(profile.max(axis=1), 0.8))
+    limit = 0.15 * float(quantile(profile.max(axis=1), 0.8))
     top, foot = np.clip(_at_ends(profile), -limit, limit).T
     ramp = np.linspace(0, 1, count)
     return np.asarray(profile - (top[:, None] * (1 - ramp) + foot[:, None] * ramp))
@@ -135,7 +136,7 @@ def _flattened(profile: Floats, block: MarksBlock, across: Floats) -> Floats:
 def _at_ends(profile: Floats) -> Floats:
     """The middle value (n, 2) of the first and the last sixth of profiles (n, across)."""
     k = max(2, profile.shape[1] // 6)
-    return np.stack([np.median(profile[:, :k], axis=1), np.median(profile[:, -k:], axis=1)], axis=1)
+    return np.stack([median(profile[:, :k]), median(profile[:, -k:])], axis=1)
 
 
 def _typical_profile(
@@ -145,12 +146,12 @@ def _typical_profile(
     step = float(across[1] - across[0])
     middle = np.abs(across) <= 0.75 * across[-1]
     peak = np.where(middle, profile, -9).max(axis=1)
-    good = peak > 0.6 * np.quantile(peak, 0.85)
+    good = peak > 0.6 * quantile(peak, 0.85)
     if printing < 0.1 or good.sum() < 6:
         sigma = max(0.4 * block.mark[1], expected.width, 1.0 * step)
         return expected.strength * np.exp(-0.5 * (across / sigma) ** 2), expected.strength, sigma
     best = np.where(middle, profile, -9)[good].argmax(axis=1)
-    typical = np.median(_shifted(profile[good], (across[best]) / step), axis=0)
+    typical = median(_shifted(profile[good], across[best] / step), axis=0)
     return _one_hump(typical, across)
 
 
@@ -184,7 +185,7 @@ def _sharpened(profile: Floats, template: Floats, amount: Floats, dy: Floats, ac
     if good.sum() < 12:
         return template
     laid = _shifted(profile[good] / amount[good, None], dy[good] / (across[1] - across[0]))
-    return _one_hump(np.median(laid, axis=0), across)[0]
+    return _one_hump(median(laid, axis=0), across)[0]
 
 
 def _bank(template: Floats) -> tuple[Floats, Floats]:
@@ -200,7 +201,7 @@ def _bank(template: Floats) -> tuple[Floats, Floats]:
 def _ripple(profile: Floats, template: Floats) -> float:
     """One-sigma of the template's match on profiles (n, across) without marks: compression leaves waves, not grain."""
     bank, inside = _bank(template)
-    return 1.4826 * float(np.median(np.abs((profile @ bank.T) / np.sqrt(inside))))
+    return 1.4826 * float(median(np.abs((profile @ bank.T) / np.sqrt(inside)).ravel()))
 
 
 def _match(
@@ -279,11 +280,11 @@ def _ends(
     step_y = across[1] - across[0]
     wide = max(1, round(0.5 * block.mark[1] / step_y))
     middle = np.clip(np.rint(dy / step_y).astype(int) + len(across) // 2, wide, len(across) - 1 - wide)
-    parts = [cv2.LUT(np.ascontiguousarray(patches.codes[n, middle + k]), LINEAR) for k in range(-wide, wide + 1)]
-    light = np.mean(parts, axis=0, dtype=np.float64)
-    row = (1 - light / patches.ground[:, None] if backing == "light" else light - patches.ground[:, None]) @ weights
+    rows = patches.codes[:, n, middle + np.arange(-wide, wide + 1)[:, None]]
+    light = cv2.LUT(rows.reshape(len(along), -1, 3), LINEAR).reshape(rows.shape).mean(axis=1)
+    row = ((1 - light / patches.ground if backing == "light" else light - patches.ground) @ weights).T
     step = along[1] - along[0]
-    level = np.quantile(row, 0.7, axis=1)
+    level = quantile(row, 0.7)
     above = row > 0.5 * np.maximum(level, 1e-6)[:, None]
     first, last = above.argmax(axis=1), len(along) - 1 - above[:, ::-1].argmax(axis=1)
 
@@ -294,12 +295,12 @@ def _ends(
         return np.asarray(along[at] - side * step * part)
 
     left, right = crossing(first, 1), crossing(last, -1)
-    middle_x = float(np.median(0.5 * (left + right)[whole]))  # of the whole block: blur moves both ends alike
-    left, right = left - np.median(left[whole]), right - np.median(right[whole])
+    middle_x = float(median(0.5 * (left + right)[whole]))  # of the whole block: blur moves both ends alike
+    left, right = left - median(left[whole]), right - median(right[whole])
     agree = np.sign(left) == np.sign(right)
     dx = np.where(agree & whole, np.sign(left) * np.minimum(np.abs(left), np.abs(right)), 0.0)
     mean = np.where(whole, 0.5 * (left + right), 0.0)
-    spread = 1.4826 * max(np.median(np.abs(left[whole])), np.median(np.abs(right[whole])))
+    spread = 1.4826 * max(median(np.abs(left[whole])), median(np.abs(right[whole])))
     return dx + middle_x, mean + middle_x, np.full(len(row), spread + 0.3 * step)
 
 
@@ -308,5 +309,5 @@ def _typical_level(amount: Floats, printing: float, judged: Bools) -> float:
     usable = amount[judged] if judged.any() else amount
     if printing < 0.1:
         return 1.0
-    firing = usable[usable > 0.35 * np.quantile(usable, 0.9)]
-    return float(np.median(firing)) if len(firing) else 1.0
+    firing = usable[usable > 0.35 * quantile(usable, 0.9)]
+    return float(median(firing)) if len(firing) else 1.0

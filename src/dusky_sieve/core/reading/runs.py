@@ -14,7 +14,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_height, clear_width
 from dusky_sieve.core.reading.ends import Ends, narrow
-from dusky_sieve.core.reading.patches import LINEAR, paper_of
+from dusky_sieve.core.reading.patches import LINEAR, bytes_at, in_one, paper_of
 from dusky_sieve.core.reading.registration import DEGREES, Registration, warp_terms
 from dusky_sieve.core.reading.score import stroke_colour, thinned_by
 
@@ -29,7 +29,6 @@ MOST_ROWS = 160  # of all blocks together
 MOST_SEGMENTS = 160  # looked at while many slips are tried
 SEGMENT = 6  # columns whose phase is taken together
 LEAST_INKED = 0.4  # of a segment's samples that must carry ink
-ROWS_AT_ONCE = 30_000  # OpenCV's remap takes no taller picture than 32,767 rows
 GAP_WEIGHT = 2.0  # of the amount's wave against the height's, which has about ten times its size on a sharp photo
 SLIDES = np.linspace(-1.5, 1.5, 13)  # columns by which the lattice is slid as a whole
 TILTS = np.linspace(-1.0, 1.0, 9)  # columns by which the slip may differ between the sheet's middle and its rim
@@ -136,15 +135,11 @@ def _profiles(
     across = np.linspace(-reach, reach, int(np.clip(2 * reach * scale, 9, 25)) | 1)
     at = registration.to_photo(np.concatenate([places, places + (0, 0.2)])).reshape(2, -1, 2)
     down = (at[1] - at[0]) / 0.2
-    spots = (at[0][:, None] + across[None, :, None] * down[:, None]).astype(np.float32)
-    parts = [
-        cv2.remap(photo, part[..., 0], part[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-        for part in np.array_split(spots, len(spots) // ROWS_AT_ONCE + 1)
-    ]
-    light = cv2.LUT(np.concatenate(parts), LINEAR).astype(np.float64)
-    ground = paper_of(light, backing)
-    share = 1 - light / ground[:, None] if backing == "light" else light - ground[:, None]
-    ink = share @ stroke_colour(block.ink, backing)
+    x, y = ((at[0][:, axis] + across[:, None] * down[:, axis]).astype(np.float32) for axis in (0, 1))
+    light = np.ascontiguousarray(cv2.LUT(bytes_at(photo, x, y), LINEAR).transpose(2, 1, 0), np.float64)
+    ground = paper_of(light, backing)[..., None]
+    share = 1 - light / ground if backing == "light" else light - ground
+    ink = in_one(share, stroke_colour(block.ink, backing))
     ink = np.maximum(ink - 0.25 * ink.max(axis=1, keepdims=True), 0)
     amount = ink.sum(axis=1)
     return amount, (ink @ across) / np.maximum(amount, 1e-9)
