@@ -14,6 +14,7 @@ from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import MarksBlock, clear_height, extent, mark_centres, near_by
 from dusky_sieve.core.reading import place as places
 from dusky_sieve.core.reading.align import align
+from dusky_sieve.core.reading.beyond import sparse_aside
 from dusky_sieve.core.reading.find import gather_marks
 from dusky_sieve.core.reading.inkmap import InkMap
 from dusky_sieve.core.reading.judge import STATES, judge_marks
@@ -90,8 +91,8 @@ def test_no_step_aside_explains_as_much_as_the_place_itself(step):
 def test_a_block_of_which_few_marks_print_is_in_doubt_where_its_side_shows_as_many(printed, step):
     judge = judge_of(drawn(printed))
     true, moved = aside(0, 0), aside(*getattr(BLOCKS[0], step))
-    assert judge.sparse_aside(true, judge(true), BLOCKS, LAYOUT) == []
-    assert len(judge.sparse_aside(moved, judge(moved), BLOCKS, LAYOUT)) >= 2
+    assert sparse_aside(judge, true, judge(true), LAYOUT) == []
+    assert len(sparse_aside(judge, moved, judge(moved), LAYOUT)) >= 2
 
 
 def test_colours_of_other_blocks_count_against_a_place():

@@ -154,10 +154,11 @@ def _powers(degree: int) -> tuple[tuple[tuple[int, int], ...], Floats]:
     return powers, np.diag([(0.0, 0.1, 1.0)[min(i + j, 2)] for i, j in powers])
 
 
-def smooth_surface(places: Floats, value: Floats, usable: Bools, degree: int = 2) -> Floats:
+def smooth_surface(places: Floats, value: Floats, usable: Bools, degree: int = 2, *, apart: bool = False) -> Floats:
     """A robust surface through values (n,) or (n, k) at places (n, 2); those that stand out in any count less.
 
     degree : of the polynomial; beyond the first its terms are held back a little, the higher the more
+    apart : whether what stands out in one of the k counts less in that one only
     """
     powers, held = _powers(degree)
     if usable.sum() < 2 * len(powers):
@@ -167,14 +168,15 @@ def smooth_surface(places: Floats, value: Floats, usable: Bools, degree: int = 2
     terms = np.empty((len(powers), len(places)))
     for row, (i, j) in zip(terms, powers, strict=True):
         np.multiply(x**i, y**j, out=row)
-    aims = np.atleast_2d(value.T)
-    w = usable.astype(np.float64)
+    aims = np.ascontiguousarray(np.atleast_2d(value.T))
+    w = np.broadcast_to(usable.astype(np.float64), (len(aims) if apart else 1, len(places)))
     for _ in range(5):
-        scaled = terms * w
-        normal = scaled @ terms.T + 0.01 * w.sum() * held
-        normal.flat[:: len(powers) + 1] += 1e-9
-        surface = np.linalg.solve(normal, scaled @ aims.T).T @ terms
-        left = np.abs(aims - surface).max(axis=0)
-        limit = 1.4826 * float(median(left[usable])) + 1e-3
+        scaled = terms * w[:, None]
+        normal = scaled @ terms.T + (0.01 * w.sum(axis=1)[:, None, None] * held + 1e-9 * np.eye(len(powers)))
+        pulls = scaled @ (aims[..., None] if apart else aims.T)
+        surface = np.linalg.solve(normal, pulls).swapaxes(1, 2).reshape(len(aims), -1) @ terms
+        left = np.abs(aims - surface)
+        left = left if apart else left.max(axis=0, keepdims=True)
+        limit = 1.4826 * median(left[:, usable])[:, None] + 1e-3
         w = usable / (1 + (left / (2 * limit)) ** 2)
     return np.asarray(surface.T.reshape(value.shape))

@@ -180,9 +180,8 @@ def _ends(
         # Whole columns are whole steps of a slide: each row is looked up once, at every such step.
         c, r = cells.T
         own, row = np.unique(r, return_inverse=True)
-        fine = c.min() + slides[0] + FINE * np.arange(round(np.ptp(c) / FINE) + len(slides))
-        points = _places(block, np.stack(np.meshgrid(fine, own + down), axis=-1).reshape(-1, 2))
-        table = _ink(place, points, near, level).reshape(len(own), -1)
+        spots = _along_rows(place, block, own + down, c.min() + slides[0], round(np.ptp(c) / FINE) + len(slides))
+        table = _ink(spots, near, level).reshape(len(own), -1)
         return np.asarray(table[row, np.rint((c - c.min()) / FINE).astype(int) + np.arange(len(slides))[:, None]])
 
     out = ink(free)
@@ -191,17 +190,31 @@ def _ends(
     return np.asarray(ink(np.array(inside, np.float64)).mean(axis=1) - out.mean(axis=1))
 
 
+def _along_rows(place: Place, block: MarksBlock, rows: Floats, first: float, count: int) -> Floats:
+    """Map pixels (rows * count, 2) of `count` fine steps along rows (rows,) of a lattice, from column `first` on.
+
+    Worked out once a column and straight between: no lens bends a column.
+    """
+    fine = round(1 / FINE)
+    whole = -(-count // fine)
+    cells = np.stack(np.meshgrid(first + np.arange(whole + 1), rows), axis=-1).reshape(-1, 2)
+    nodes = place(_places(block, cells)).reshape(len(rows), whole + 1, 1, 2)
+    share = (np.arange(fine) * FINE)[:, None]
+    between = nodes[:, :-1] * (1 - share) + nodes[:, 1:] * share
+    return np.asarray(between.reshape(len(rows), -1, 2)[:, :count].reshape(-1, 2))
+
+
 def _taken(points: Floats, boxes: Floats, half: float) -> NDArray[np.bool_]:
     """Which points (n, 2) lie on or next to one of the boxes (k, 4)."""
     x, y = points[:, :1], points[:, 1:]
     return np.asarray(((x + half > boxes[:, 0] - 0.2) & (x - half < boxes[:, 2] + 0.2) & (y > boxes[:, 1] - 0.3) & (y < boxes[:, 3] + 0.3)).any(axis=1))  # fmt: skip
 
 
-def _ink(place: Place, points: Floats, near: NDArray[np.uint8], level: tuple[float, float]) -> Floats:
-    at = np.rint(np.clip(place(points), -9.0, 99999.0)).astype(np.int64)
+def _ink(spots: Floats, near: NDArray[np.uint8], level: tuple[float, float]) -> Floats:
+    at = np.rint(np.clip(spots, -9.0, 99999.0)).astype(np.int64)
     h, w = near.shape
     seen = (at >= 0).all(axis=1) & (at[:, 0] < w) & (at[:, 1] < h)
-    value = np.full(len(points), level[0])
+    value = np.full(len(spots), level[0])
     value[seen] = near[at[seen, 1], at[seen, 0]]
     return np.asarray(np.clip((value - level[0]) / (level[1] - level[0]), 0, 1))
 

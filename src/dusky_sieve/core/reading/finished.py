@@ -2,6 +2,7 @@
 
 from dusky_sieve.core.layout import MarksBlock
 from dusky_sieve.core.reading.align import shrunk
+from dusky_sieve.core.reading.beyond import beyond, sparse_aside
 from dusky_sieve.core.reading.locate import MOST_BEYOND, Locator
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.stray import overlooked, stray_blocks
@@ -32,11 +33,11 @@ class Finished:
 
     def sparse_aside(self) -> list[str]:
         """Blocks of which few marks print, that may lie one lattice step aside."""
-        return self.at.judge.sparse_aside(self.place, self.fit, self.at.blocks, self.at.layout)
+        return sparse_aside(self.at.judge, self.place, self.fit, self.at.layout)
 
     def one_step_aside(self) -> tuple[set[str], bool]:
         """Blocks one lattice step beside which ink stands, and whether these are so many that all of it is wrong."""
-        beyond = self.at.judge.beyond(self.place, self.fit, self.at.blocks, self.at.layout)
-        aside = {name for name, ink in beyond.items() if ink > MOST_BEYOND}
+        sides = beyond(self.at.judge, self.place, self.fit, self.at.layout)
+        aside = {name for name, ink in sides.items() if ink > MOST_BEYOND}
         blocks = aside & {b.id for b in self.blocks}
-        return blocks, aside != blocks or len(aside) > MOST_ASIDE * len(beyond)
+        return blocks, aside != blocks or len(aside) > MOST_ASIDE * len(sides)

@@ -78,13 +78,13 @@ def shrink(photo: Photo, longest: int) -> tuple[Photo, float]:
     if factor == 1.0:
         return photo, 1.0
     size = (max(1, round(photo.shape[1] * factor)), max(1, round(photo.shape[0] * factor)))
-    if factor <= 0.5:  # by a whole number first, which is many times faster
-        whole = int(1 / factor)
-        h, w = (side // whole * whole for side in photo.shape[:2])
-        if (h, w) == photo.shape[:2]:
-            photo = np.asarray(cv2.resize(photo, (w // whole, h // whole), interpolation=cv2.INTER_AREA), np.uint8)
-            return np.asarray(cv2.resize(photo, size, interpolation=cv2.INTER_LINEAR), np.uint8), factor
-    return np.asarray(cv2.resize(photo, size, interpolation=cv2.INTER_AREA), np.uint8), factor
+    # By a whole number first, where one goes into both sides, which is many times faster.
+    whole = next((k for k in range(int(1 / factor), 1, -1) if photo.shape[0] % k == photo.shape[1] % k == 0), 1)
+    if whole > 1:
+        halved = (photo.shape[1] // whole, photo.shape[0] // whole)
+        photo = np.asarray(cv2.resize(photo, halved, interpolation=cv2.INTER_AREA), np.uint8)
+    how = cv2.INTER_LINEAR if whole > 1 and factor * whole > 0.5 else cv2.INTER_AREA
+    return np.asarray(cv2.resize(photo, size, interpolation=how), np.uint8), factor
 
 
 def ink_map(photo: Photo, layout: Layout, backing: Backing, longest: int = FINDING_PX) -> InkMap:

@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_heights, lattice_steps
 from dusky_sieve.core.reading.align import align, or_without, shrunk
+from dusky_sieve.core.reading.beyond import beyond
 from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip, slipped
 from dusky_sieve.core.reading.find import (
     HALF_OUTER,
@@ -230,8 +231,8 @@ class Locator:
     def confirmed(self, found: Found) -> Found:
         """A place that was led to twice, and so believed with fewer marks; not where ink stands one step beside a block."""
         place = found.registration.to_photo
-        beyond = self.judge.beyond(place, found.fit, self.blocks, self.layout)
-        aside = max(beyond.values(), default=0.0) > MOST_BEYOND / 2 or find_slip(self.ends_at(place, found.fit)).moves
+        most = max(beyond(self.judge, place, found.fit, self.layout).values(), default=0.0)
+        aside = most > MOST_BEYOND / 2 or find_slip(self.ends_at(place, found.fit)).moves
         return found if aside else replace(found, again=True)
 
     def likely(self, best: Found) -> list[Found]:

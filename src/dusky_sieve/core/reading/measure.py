@@ -193,7 +193,7 @@ def _bank(template: Floats) -> tuple[Floats, Floats]:
     count = len(template)
     half = count // 2
     padded = np.pad(template, half)
-    bank = np.stack([padded[half - s : half - s + count] for s in range(-half, half + 1)])
+    bank = np.ascontiguousarray(np.lib.stride_tricks.sliding_window_view(padded, count)[::-1])
     # Humps partly outside the window match only with what is inside it.
     return bank, np.maximum((bank**2).sum(axis=1), 0.5 * float((template**2).sum()))
 

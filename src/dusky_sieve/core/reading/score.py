@@ -1,6 +1,6 @@
 """How well a place explains the ink: marks where the layout has marks, bare paper where it has none, right colours."""
 
-from collections.abc import Callable, Iterator
+from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 
@@ -31,8 +31,6 @@ PRINTS_FROM = 4.0  # of 255: ink of a block's darker places over its bare ones, 
 DEPTH_FREE, DEPTH_SPREAD = 0.25, 0.6  # log ratio of strengths that says nothing yet, and its one-sigma beyond
 UNSEEN_COLOUR = 0.3  # likeness of a block whose colour cannot be told
 STRONG = 0.85  # quantile of a block's marks (or of its bare places) that stands for their strong ink
-SPARSE = 0.6  # mean ink of a block's marks, below which a side aside is held against that
-AS_SPARSE, LEAST_BEYOND = 0.7, 1.5  # of that, and marks' ink in all, that such a side must show
 LEAST_SHARE = 0.01  # of the light that marks take, below which they have no colour
 COLOUR_POWER = 3  # how hard a colour unlike the hint counts against a block
 
@@ -167,27 +165,6 @@ def bare_places(block: MarksBlock) -> Floats:
     return np.concatenate(parts)
 
 
-def beyond_sides(block: MarksBlock, layout: Layout) -> dict[str, Floats]:
-    """Points (n, 2) mm one lattice step beyond each of a block's sides, where no other block stands."""
-    origin, column, row = np.array(block.origin), np.array(block.column_pitch), np.array(block.row_pitch)
-    columns, rows = min(block.columns, block.nozzles), -(-block.nozzles // block.columns)
-    full = block.nozzles // block.columns
-    r, c = np.arange(full)[:, None], np.arange(columns)[:, None]
-    sides: dict[str, Floats] = {}
-    if block.columns > 1:
-        sides |= {"left": origin - column + r * row, "right": origin + columns * column + r * row}
-    if rows > 1:
-        below = np.where(c < block.nozzles - full * columns, full + 1, full)  # the last row may be short
-        sides |= {"top": origin + c * column - row, "bottom": origin + c * column + below * row}
-    boxes = np.array([extent(b) for b in layout.blocks if b.id != block.id]).reshape(-1, 4)
-    half = 0.5 * block.mark[0]
-    for name, side in sides.items():
-        x, y = side[:, :1], side[:, 1:]
-        taken = (x + half > boxes[:, 0] - 0.2) & (x - half < boxes[:, 2] + 0.2) & (y > boxes[:, 1] - 0.3) & (y < boxes[:, 3] + 0.3)  # fmt: skip
-        sides[name] = side[~taken.any(axis=1)]
-    return sides
-
-
 def hint_share(ink: str, backing: Backing) -> Floats:
     """What an ink takes from (dark backing: adds to) each band of an sRGB photo, (3,) in 0..1."""
     srgb = np.array([int(ink[i : i + 2], 16) for i in (1, 3, 5)]) / 255.0
@@ -283,60 +260,14 @@ class Judge:
         off = np.where(known, off - np.median(off[known]), 0.0)
         return np.asarray(np.exp(-0.5 * (np.clip(np.abs(off) - DEPTH_FREE, 0, None) / DEPTH_SPREAD) ** 2))
 
-    def beyond(self, place: Place, fit: Fit, blocks: list[MarksBlock], layout: Layout) -> dict[str, float]:
-        """Ink one lattice step beyond a block's sides, its worst side's mean as a share of a mark's, by block id.
-
-        A lattice laid one step aside prints there, and only there, where the sheet should be bare. Sides of one or two
-        marks are taken together, by side. Blocks with no free side are left out.
-        """
-        worst: dict[str, float] = {}
-        short: dict[str, list[Floats]] = {}
-        for k, block in enumerate(blocks):
-            if not fit.printing[k]:
-                continue
-            for side, of_marks, more in self._beyond(place, fit, k, block, layout):
-                if of_marks < 3:
-                    short.setdefault(side, []).append(more)
-                elif len(more) >= 3:
-                    worst[block.id] = max(worst.get(block.id, 0.0), float(more.mean()))
-        pooled = {f"all {side}": np.concatenate(parts) for side, parts in short.items()}
-        return worst | {side: float(more.mean()) for side, more in pooled.items() if len(more) >= 3}
-
-    def sparse_aside(self, place: Place, fit: Fit, blocks: list[MarksBlock], layout: Layout) -> list[str]:
-        """Blocks (ids) of which few marks print, and about as many stand one lattice step beyond one of its sides.
-
-        Where a block that prints a third of its marks lies one step aside, a third of the places beyond it have ink: too
-        little for `beyond`, which holds it against a whole mark's.
-        """
-        found = []
-        for k, block in enumerate(blocks):
-            own = float(np.nan_to_num(self._ink_of(place(mark_centres(block)), fit, k)).mean())
-            if fit.printing[k] and own < SPARSE:
-                sides = [more for _, _, more in self._beyond(place, fit, k, block, layout) if len(more) >= 3]
-                if any(more.sum() > LEAST_BEYOND and more.mean() > AS_SPARSE * own for more in sides):
-                    found.append(block.id)
-        return found
-
-    def _beyond(
-        self, place: Place, fit: Fit, k: int, block: MarksBlock, layout: Layout
-    ) -> Iterator[tuple[str, int, Floats]]:
-        """Each side of block `k`, of how many places, and the ink (n,) of those one lattice step beyond it as a share of a mark's."""
-        for side, points in beyond_sides(block, layout).items():
-            # A frame or a word beside the pattern has ink between rows or columns as well; marks have not.
-            aside = [0.5 * np.array(block.row_pitch)]
-            if side in ("top", "bottom") and block.columns > 1 and clear_width(block) > GAP_MM:
-                aside.append(0.5 * np.array(block.column_pitch))
-            on, *off = (self._ink_of(place(points + step), fit, k) for step in (np.zeros(2), *aside))
-            more = on - np.max(off, axis=0)
-            yield side, len(points), more[np.isfinite(more)]
-
-    def _ink_of(self, spots: Floats, fit: Fit, k: int) -> Floats:
-        """Ink (n,) at map places (n, 2) as a share of a mark of block `k`; NaN off the map."""
+    def ink_of(self, spots: Floats, fit: Fit, block: NDArray[np.int64]) -> Floats:
+        """Ink (n,) at map places (n, 2) as a share of a mark of each one's block (n,); NaN off the map."""
         h, w = self.near.shape
         at = np.rint(np.clip(spots, -9.0, 99999.0)).astype(np.int64)
         seen = (at >= 0).all(axis=1) & (at[:, 0] < w) & (at[:, 1] < h)
         share = np.full(len(at), np.nan)
-        got = (self.near[at[seen, 1], at[seen, 0]] - fit.low[k]) / (fit.high[k] - fit.low[k])
+        own = block[seen]
+        got = (self.near[at[seen, 1], at[seen, 0]] - fit.low[own]) / (fit.high - fit.low)[own]
         share[seen] = np.clip(got, 0, 1)
         return share
 

@@ -201,7 +201,7 @@ def _common(block: MarksBlock, offset: Floats, solid: NDArray[np.bool_]) -> Floa
         shift = np.median(offset[solid], axis=0) if solid.sum() >= 6 else np.zeros(2)
         return np.asarray(np.broadcast_to(shift, offset.shape))
     known, degree = np.where(solid[:, None], offset, 0.0), 2 + sum(int(solid.sum()) >= enough for enough in WAVES_FROM)
-    return np.stack([smooth_surface(mark_centres(block), known[:, axis], solid, degree) for axis in (0, 1)], axis=1)
+    return smooth_surface(mark_centres(block), known, solid, degree, apart=True)
 
 
 def elsewhere(measured: dict[str, MarkMeasures]) -> list[str]:

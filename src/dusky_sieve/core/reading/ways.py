@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import SolidBlock, lattice_middle, mark_centres
+from dusky_sieve.core.reading.beyond import beyond
 from dusky_sieve.core.reading.find import Candidate
 from dusky_sieve.core.reading.ghosts import beside_sheet, clearer, trace
 from dusky_sieve.core.reading.locate import FOUND_FROM, WELL_LAID, Found, Locator
@@ -195,7 +196,7 @@ def sides_right(at: Locator, found: Found) -> Found:
     """
 
     def beside(way: Found) -> float:
-        return max(at.judge.beyond(way.registration.to_photo, way.fit, at.blocks, at.layout).values(), default=0.0)
+        return max(beyond(at.judge, way.registration.to_photo, way.fit, at.layout).values(), default=0.0)
 
     if beside(found) < BESIDE:
         return found

@@ -1,0 +1,119 @@
+"""Ink one lattice step beyond a block's sides: a lattice laid one step aside prints there, where the sheet should be bare."""
+
+from collections.abc import Iterator
+from dataclasses import dataclass
+from functools import lru_cache
+from itertools import pairwise
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_width, extent, mark_centres
+from dusky_sieve.core.reading.score import GAP_MM, Fit, Judge, Place
+
+Floats = NDArray[np.float64]
+
+LEAST_OF_SIDE = 3  # places of a side, below which it says something together with other blocks' alone
+SPARSE = 0.6  # mean ink of a block's marks, below which a side aside is held against that
+AS_SPARSE, LEAST_BEYOND = 0.7, 1.5  # of that, and marks' ink in all, that such a side must show
+
+
+@dataclass(frozen=True)
+class _Sides:
+    """All blocks' sides after each other: points (3, n, 2) mm one step beyond them, and half a lattice step aside of those.
+
+    block : (n,) index; part : block index and name of each side; cut : where each begins, and the end
+    """
+
+    points: Floats
+    block: NDArray[np.int64]
+    part: tuple[tuple[int, str], ...]
+    cut: tuple[int, ...]
+
+
+@lru_cache(maxsize=16)
+def _sides(layout: Layout, backing: Backing) -> _Sides:
+    points, part = [np.zeros((3, 0, 2))], []
+    for k, block in enumerate(_blocks(layout, backing)):
+        row, column = np.array(block.row_pitch) / 2, np.array(block.column_pitch) / 2
+        for side, places in beyond_sides(block, layout).items():
+            # A frame or a word beside the pattern has ink between rows or columns as well; marks have not.
+            gaps = side in ("top", "bottom") and block.columns > 1 and clear_width(block) > GAP_MM
+            points.append(np.stack([places, places + row, places + (column if gaps else row)]))
+            part.append((k, side))
+    sizes = [p.shape[1] for p in points[1:]]
+    block_of = np.repeat([k for k, _ in part], sizes).astype(np.int64)
+    return _Sides(np.concatenate(points, axis=1), block_of, tuple(part), (0, *np.cumsum(sizes).tolist()))
+
+
+def _blocks(layout: Layout, backing: Backing) -> list[MarksBlock]:
+    return [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
+
+
+def beyond_sides(block: MarksBlock, layout: Layout) -> dict[str, Floats]:
+    """Points (n, 2) mm one lattice step beyond each of a block's sides, where no other block stands."""
+    origin, column, row = np.array(block.origin), np.array(block.column_pitch), np.array(block.row_pitch)
+    columns, rows = min(block.columns, block.nozzles), -(-block.nozzles // block.columns)
+    full = block.nozzles // block.columns
+    r, c = np.arange(full)[:, None], np.arange(columns)[:, None]
+    sides: dict[str, Floats] = {}
+    if block.columns > 1:
+        sides |= {"left": origin - column + r * row, "right": origin + columns * column + r * row}
+    if rows > 1:
+        below = np.where(c < block.nozzles - full * columns, full + 1, full)  # the last row may be short
+        sides |= {"top": origin + c * column - row, "bottom": origin + c * column + below * row}
+    boxes = np.array([extent(b) for b in layout.blocks if b.id != block.id]).reshape(-1, 4)
+    half = 0.5 * block.mark[0]
+    for name, side in sides.items():
+        x, y = side[:, :1], side[:, 1:]
+        taken = (x + half > boxes[:, 0] - 0.2) & (x - half < boxes[:, 2] + 0.2) & (y > boxes[:, 1] - 0.3) & (y < boxes[:, 3] + 0.3)  # fmt: skip
+        sides[name] = side[~taken.any(axis=1)]
+    return sides
+
+
+def beyond(judge: Judge, place: Place, fit: Fit, layout: Layout) -> dict[str, float]:
+    """Ink one lattice step beyond a block's sides, its worst side's mean as a share of a mark's, by block id.
+
+    Sides of one or two marks are taken together, by side. Blocks that print nothing or have no free side are left out.
+    """
+    blocks = _blocks(layout, judge.backing)
+    worst: dict[str, float] = {}
+    short: dict[str, list[Floats]] = {}
+    for k, side, of_marks, more in _ink_of_sides(judge, place, fit, layout):
+        if not fit.printing[k]:
+            continue
+        if of_marks < LEAST_OF_SIDE:
+            short.setdefault(side, []).append(more)
+        elif len(more) >= LEAST_OF_SIDE:
+            worst[blocks[k].id] = max(worst.get(blocks[k].id, 0.0), float(more.mean()))
+    pooled = {f"all {side}": np.concatenate(parts) for side, parts in short.items()}
+    return worst | {side: float(more.mean()) for side, more in pooled.items() if len(more) >= LEAST_OF_SIDE}
+
+
+def sparse_aside(judge: Judge, place: Place, fit: Fit, layout: Layout) -> list[str]:
+    """Blocks (ids) of which few marks print, and about as many stand one lattice step beyond one of its sides.
+
+    Where a block that prints a third of its marks lies one step aside, a third of the places beyond it have ink: too
+    little for `beyond`, which holds it against a whole mark's.
+    """
+    blocks = _blocks(layout, judge.backing)
+    count = [b.nozzles for b in blocks]
+    marks = judge.ink_of(place(np.concatenate([mark_centres(b) for b in blocks])), fit, np.repeat(np.arange(len(blocks)), count))  # fmt: skip
+    own = [float(v.mean()) for v in np.split(np.nan_to_num(marks), np.cumsum(count)[:-1])]
+    aside = {
+        blocks[k].id
+        for k, _, _, more in _ink_of_sides(judge, place, fit, layout)
+        if fit.printing[k] and own[k] < SPARSE and len(more) >= LEAST_OF_SIDE and more.sum() > LEAST_BEYOND and more.mean() > AS_SPARSE * own[k]
+    }  # fmt: skip
+    return [b.id for b in blocks if b.id in aside]
+
+
+def _ink_of_sides(judge: Judge, place: Place, fit: Fit, layout: Layout) -> Iterator[tuple[int, str, int, Floats]]:
+    """Each side: its block's index, its name, of how many places, and the ink (n,) of those on the map as a share of a mark's."""
+    sides = _sides(layout, judge.backing)
+    spots = place(sides.points.reshape(-1, 2))
+    on, *off = judge.ink_of(spots, fit, np.tile(sides.block, 3)).reshape(3, -1)
+    more = on - np.maximum(*off)
+    for (k, side), (start, end) in zip(sides.part, pairwise(sides.cut), strict=True):
+        of_side = more[start:end]
+        yield k, side, end - start, of_side[np.isfinite(of_side)]
