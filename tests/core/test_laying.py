@@ -86,7 +86,7 @@ def strokes_of(centre, lean, long, ink) -> Strokes:
     n = len(centre)
     return Strokes(
         np.array(centre, float), np.array(lean, float), np.array(long, float), np.full(n, 2.0), np.array(ink, float),
-        np.zeros((1200, 1600), np.int32), np.arange(n),
+        (1200, 1600), np.zeros(0, np.int64), np.zeros(0, np.int32), np.arange(n),
     )  # fmt: skip
 
 
@@ -297,7 +297,7 @@ def test_strokes_beside_a_blocks_lattice_put_that_block_in_doubt():
         np.full(len(centres), 3.0),
         np.full(len(centres), 90.0),
     )
-    strokes = Strokes(centres, *like, np.zeros((9, 9), np.int32), np.arange(len(centres)))
+    strokes = Strokes(centres, *like, (9, 9), np.zeros(0, np.int64), np.zeros(0, np.int32), np.arange(len(centres)))
     place = rigid(np.diag([20.0, 20.0, 1.0]), layout.size)
     stretched = rigid(np.array([[20.0, 0, 0], [0, 20.0, 0], [0.0007, 0, 1]]) @ np.eye(3), layout.size)
     assert stray_blocks(strokes, place, blocks, {"b0", "b1"}) == []

@@ -6,6 +6,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Layout, MarksBlock
 from dusky_sieve.core.reading.find import Marks
+from dusky_sieve.core.reading.order import median
 from dusky_sieve.core.reading.registration import project
 
 Floats = NDArray[np.float64]
@@ -151,7 +152,7 @@ def _descend(template: Image, observed: Image, warp: Floats, level: int) -> tupl
         counted = (within[chosen] > 0).astype(np.float32)
         gain = float((counted * got) @ wanted / (got @ got + 1e-9))
         off = gain * got - wanted
-        spread = 1.5 * float(np.median(np.abs(off))) + 0.02
+        spread = 1.5 * float(median(np.abs(off))) + 0.02
         weighted = jacobian * (counted / (1 + (off / spread) ** 2))[:, None]
         normal = (weighted.T @ jacobian).astype(np.float64)
         pull = (weighted.T @ off).astype(np.float64) - hold * np.diag(normal) * walked
@@ -174,13 +175,14 @@ def shrunk(factor: float) -> Floats:
 def _blurred(lines: Bytes, factor: float, blur: float) -> Image:
     """Strokes made smaller, blurred; the root brings faint and dense places closer."""
     small: NDArray[np.uint8] = lines
-    if factor < 0.3:  # by a whole number first, which is many times faster
-        whole = int(0.5 / factor)
+    whole = int(1 / factor)
+    if whole > 1:  # by a whole number first, which is many times faster
         h, w = (side // whole * whole for side in lines.shape)
         small = np.asarray(cv2.resize(lines[:h, :w], (w // whole, h // whole), interpolation=cv2.INTER_AREA), np.uint8)
         factor *= whole
     if factor < 1:
-        small = np.asarray(cv2.resize(small, None, fx=factor, fy=factor, interpolation=cv2.INTER_AREA), np.uint8)
+        how = cv2.INTER_LINEAR if whole > 1 else cv2.INTER_AREA
+        small = np.asarray(cv2.resize(small, None, fx=factor, fy=factor, interpolation=how), np.uint8)
     soft = cv2.GaussianBlur(small.astype(np.float32) / 255, (0, 0), blur)
     return np.asarray(np.sqrt(np.maximum(soft, 0)), np.float32)
 

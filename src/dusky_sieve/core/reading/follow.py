@@ -41,6 +41,7 @@ PARTS = 4  # of the sheet, each way, in looking for the one that is followed bes
 LEAST_OF_PART, WELL_FOLLOWED = 10, 0.6  # marks of a part, and the share of them that lie on strokes
 ON_STROKE_PX = 1.5  # of the ink map
 STIFF = 0.002  # pull towards the start, per point, of terms beyond the first degree
+FAR_PX = 64  # from all strokes: no point looks so far, see `cap`
 FAR_SHARE = 0.45  # of the lattice's clear height: beyond it a point belongs to no stroke
 
 ROW_SAMPLES = 8  # per column step, along a row
@@ -72,8 +73,12 @@ def best_followed(distance: Singles, place: Registration, marks: Marks) -> Float
 
 
 def distance_to(lines: Bytes) -> Singles:
-    """Distance (rows, columns) in pixels to the nearest stroke of `lines`, 255 where one lies."""
-    return np.asarray(cv2.distanceTransform(cv2.bitwise_not(lines), cv2.DIST_L2, 3), np.float32)
+    """Distance (rows, columns) in pixels to the nearest stroke of `lines`, 255 where one lies; FAR_PX where none is near."""
+    left, top, width, height = cv2.boundingRect(lines)
+    near = np.s_[max(top - FAR_PX, 0) : top + height + FAR_PX, max(left - FAR_PX, 0) : left + width + FAR_PX]
+    distance = np.full(lines.shape, np.float32(FAR_PX))
+    distance[near] = cv2.distanceTransform(cv2.bitwise_not(lines[near]), cv2.DIST_L2, 3)
+    return distance
 
 
 def follow(

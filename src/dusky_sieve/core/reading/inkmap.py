@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock
+from dusky_sieve.core.reading.order import median, quantile
 
 Floats = NDArray[np.float64]
 Bytes = NDArray[np.uint8]
@@ -44,7 +45,8 @@ class Strokes:
 
     centre : (n, 2) x, y in map pixels; lean : (n,) radians over half a turn; long, wide : (n,) pixels
     ink : (n,) mean ink, 0..255
-    labels, number : stroke number per pixel, and each row's number there
+    shape : rows, columns of the map; pixel, label : (k,) every inked pixel, counted along rows, and the number of the
+    stroke it belongs to; number : (n,) that of each row here
     """
 
     centre: Floats
@@ -52,7 +54,9 @@ class Strokes:
     long: Floats
     wide: Floats
     ink: Floats
-    labels: NDArray[np.int32]
+    shape: tuple[int, int]
+    pixel: NDArray[np.int64]
+    label: NDArray[np.int32]
     number: NDArray[np.int64]
 
     def bright(self) -> "Strokes":
@@ -67,9 +71,11 @@ class Strokes:
 
     def drawn(self, keep: NDArray[np.bool_]) -> Bytes:
         """The kept strokes as a mask, 255 where one lies."""
-        table = np.zeros(int(self.labels.max()) + 1, np.uint8)
+        table = np.zeros(int(self.label.max(initial=0)) + 1, np.uint8)
         table[self.number[keep]] = 255
-        return table[self.labels]
+        mask = np.zeros(self.shape, np.uint8)
+        mask.ravel()[self.pixel] = table[self.label]
+        return mask
 
 
 def shrink(photo: Photo, longest: int) -> tuple[Photo, float]:
@@ -107,7 +113,7 @@ def ink_over(photo: Photo, backing: Backing, width: int, longest: int) -> InkMap
     kernel = np.ones((width, width), np.uint8)
     bands = cv2.split(small)
     if backing == "light":
-        paper = [max(float(np.percentile(band[::8, ::8], 85)), 20.0) for band in bands]
+        paper = [max(float(quantile(band[::8, ::8].ravel(), 0.85)), 20.0) for band in bands]
         brightest = max(paper)
         codes = np.arange(256)
         level = [cv2.LUT(b, np.minimum(codes * brightest / p, 255).astype(np.uint8)) for b, p in zip(bands, paper, strict=True)]  # fmt: skip
@@ -128,14 +134,14 @@ def find_strokes(ink: Bytes, within: Bytes | None = None) -> Strokes:
     within : mask of the same shape, 255 where strokes are looked for and where the ground's noise is taken from
     """
     sampled = ink[::5, ::5] if within is None else ink[::5, ::5][within[::5, ::5] > 0]
-    noise = float(np.median(sampled)) if sampled.size else 0.0
+    noise = float(median(sampled.ravel())) if sampled.size else 0.0
     ink = ink if within is None else np.asarray(cv2.bitwise_and(ink, within), np.uint8)
     floor = int(np.clip(GRAIN * 0.6 * noise + LEAST_INK, LEAST_INK, 60))
     around = cv2.blur(cv2.dilate(ink, np.ones((9, 9), np.uint8)), (15, 15))
     limit = np.maximum(cv2.convertScaleAbs(around, alpha=STANDS_OUT), np.uint8(floor))
-    stroke = cv2.compare(ink, limit, cv2.CMP_GT)
+    stroke = (ink > limit).view(np.uint8)
     count, labels, stats, _ = cv2.connectedComponentsWithStats(stroke, connectivity=8, ltype=cv2.CV_32S)
-    where = np.flatnonzero(labels)
+    where = np.flatnonzero(stroke.view(np.bool_))
     which = labels.ravel()[where]
     rows, columns = np.divmod(where, labels.shape[1])
 
@@ -159,6 +165,8 @@ def find_strokes(ink: Bytes, within: Bytes | None = None) -> Strokes:
         long[kept],
         wide[kept],
         area[kept] / size[kept],
-        np.asarray(labels, np.int32),
+        (ink.shape[0], ink.shape[1]),
+        where,
+        which.astype(np.int32),
         kept.astype(np.int64),
     )

@@ -17,7 +17,7 @@ def remedy(small: Photo) -> str:
     grey = cv2.cvtColor(small, cv2.COLOR_RGB2GRAY)
     if float(np.quantile(grey, 0.95)) < DARK_BELOW:
         return "It is all but dark: photograph the sheet by a window or under a lamp."
-    if float((small.min(axis=2) > 251).mean()) > BLEACHED_FROM:
+    if float((cv2.inRange(small, (252, 252, 252), (255, 255, 255)) > 0).mean()) > BLEACHED_FROM:
         return "It is bleached by too much light: move the lamp away or step out of the sun, and photograph it again."
     if _steepness(grey.astype(np.float32)) < BLURRED_BELOW:
         return "It is out of focus: rest the phone on something, tap on the sheet to focus, and photograph it again."
