@@ -168,11 +168,12 @@ def _ends(
     last = np.minimum(columns, block.nozzles - rows * block.columns) - 1
     reach = min(LOOKED_AT, columns)
     end = np.zeros(len(rows), np.int64) if side < 0 else last
-    inside = [(e - side * d, r) for e, r in zip(end, rows, strict=True) for d in range(reach)]
-    beyond = [(e + side * d, r) for e, r in zip(end, rows, strict=True) for d in range(1, LOOKED_AT + 1)]
+    inside, beyond = (
+        np.stack(np.broadcast_arrays(end[:, None] + side * steps, rows[:, None]), axis=-1).reshape(-1, 2).astype(float)
+        for steps in (-np.arange(reach), np.arange(1, LOOKED_AT + 1))
+    )
     boxes = np.array([extent(b) for b in layout.blocks if b.id != block.id]).reshape(-1, 4)
-    bare = np.array(beyond, np.float64)
-    free = bare[~_taken(_places(block, bare), boxes, block.mark[0] / 2)]
+    free = beyond[~_taken(_places(block, beyond), boxes, block.mark[0] / 2)]
     if len(free) < LEAST_FREE * len(beyond):
         return None
 
@@ -187,7 +188,7 @@ def _ends(
     out = ink(free)
     if block.nozzles > block.columns:  # a frame beside the pattern has ink between the rows as well; marks have not
         out = np.maximum(out - ink(free, 0.5), 0)
-    return np.asarray(ink(np.array(inside, np.float64)).mean(axis=1) - out.mean(axis=1))
+    return np.asarray(ink(inside).mean(axis=1) - out.mean(axis=1))
 
 
 def _along_rows(place: Place, block: MarksBlock, rows: Floats, first: float, count: int) -> Floats:

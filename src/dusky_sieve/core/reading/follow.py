@@ -7,6 +7,7 @@ the row's own pattern of marks and gaps, its two ends first.
 """
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -193,6 +194,7 @@ def slide(ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Lay
     return Registration(start.homography, warp, start.size)
 
 
+@lru_cache(maxsize=128)
 def _rows_of(block: MarksBlock, layout: Layout, blocks: int, ends_only: bool) -> _Rows:
     column, row = np.array(block.column_pitch), np.array(block.row_pitch)
     count = -(-block.nozzles // block.columns)

@@ -1,6 +1,7 @@
 """Measuring every mark of a block: how much ink, and how far from its place."""
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -188,12 +189,18 @@ def _sharpened(profile: Floats, template: Floats, amount: Floats, dy: Floats, ac
     return _one_hump(median(laid, axis=0), across)[0]
 
 
+@lru_cache(maxsize=32)
+def _moves(count: int) -> NDArray[np.int64]:
+    """Where a window of `count` samples (an odd number) finds its own, moved by every whole sample: (shifts, count) indices."""
+    return np.asarray(count - 1 - np.arange(count)[:, None] + np.arange(count))
+
+
 def _bank(template: Floats) -> tuple[Floats, Floats]:
     """The template moved by every whole sample (shifts, across), and the power of each inside the window (shifts,)."""
     count = len(template)
-    half = count // 2
-    padded = np.pad(template, half)
-    bank = np.ascontiguousarray(np.lib.stride_tricks.sliding_window_view(padded, count)[::-1])
+    padded = np.zeros(2 * count - 1)
+    padded[count // 2 : count // 2 + count] = template
+    bank = padded[_moves(count)]
     # Humps partly outside the window match only with what is inside it.
     return bank, np.maximum((bank**2).sum(axis=1), 0.5 * float((template**2).sum()))
 

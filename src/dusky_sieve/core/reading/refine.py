@@ -11,7 +11,8 @@ from dusky_sieve.core.reading.registration import Registration, fit_warp, tidied
 Floats = NDArray[np.float64]
 Photo = NDArray[np.uint8]
 
-FITTED_MARKS = 600  # marks that take part in fitting; more only cost time
+FITTED_MARKS = 300  # marks that take part in fitting; more only cost time
+LEAST_OF_BLOCK = 16  # of them: a block's typical mark is made of its own
 ROUNDS = 3
 SETTLED = 0.4  # nozzle pitches: a round that moves marks by less ends the fitting; what it leaves is a tenth of that
 BLUR_CLOSES_PX = 3.5  # gaps between marks along travel, narrower than which their ends cannot be told apart
@@ -28,7 +29,8 @@ def refine(
     Raises SheetNotFound where the marks do not lie as the layout says.
     """
     total = sum(b.nozzles for b in blocks)
-    chosen = [np.arange(0, b.nozzles, max(1, total // FITTED_MARKS)) for b in blocks]
+    stride = max(1, total // FITTED_MARKS)
+    chosen = [np.arange(0, b.nozzles, max(1, min(stride, b.nozzles // LEAST_OF_BLOCK))) for b in blocks]
     clears = clear_heights(blocks)
     expected = Expected()
     pitch = min(b.nozzle_pitch for b in blocks)
