@@ -175,14 +175,13 @@ def shrunk(factor: float) -> Floats:
 def _blurred(lines: Bytes, factor: float, blur: float) -> Image:
     """Strokes made smaller, blurred; the root brings faint and dense places closer."""
     small: NDArray[np.uint8] = lines
-    whole = int(1 / factor)
+    whole = int(0.5 / factor) if factor < 0.3 else 1
     if whole > 1:  # by a whole number first, which is many times faster
         h, w = (side // whole * whole for side in lines.shape)
         small = np.asarray(cv2.resize(lines[:h, :w], (w // whole, h // whole), interpolation=cv2.INTER_AREA), np.uint8)
         factor *= whole
     if factor < 1:
-        how = cv2.INTER_LINEAR if whole > 1 else cv2.INTER_AREA
-        small = np.asarray(cv2.resize(small, None, fx=factor, fy=factor, interpolation=how), np.uint8)
+        small = np.asarray(cv2.resize(small, None, fx=factor, fy=factor, interpolation=cv2.INTER_AREA), np.uint8)
     soft = cv2.GaussianBlur(small.astype(np.float32) / 255, (0, 0), blur)
     return np.asarray(np.sqrt(np.maximum(soft, 0)), np.float32)
 
