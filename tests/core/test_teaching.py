@@ -3,18 +3,17 @@
 import numpy as np
 import pytest
 from tests.conftest import FAULTS, TRUE_STATES, photo_of, small_scene
+from tests.core.planes import piece_of, strokes_at
 
 from dusky_sieve import files
 from dusky_sieve.core.errors import SheetNotFound, UnusableInput
 from dusky_sieve.core.layout import Layout
 from dusky_sieve.core.reading import UprightPhoto, read_sheet
-from dusky_sieve.core.reading.inkmap import InkMap
 from dusky_sieve.core.simulate import Truth, render
 from dusky_sieve.core.teaching import KnownBlock, Spec, parse_spec, teach
-from dusky_sieve.core.teaching.assign import Piece, numbered
+from dusky_sieve.core.teaching.assign import numbered
 from dusky_sieve.core.teaching.complete import widened
 from dusky_sieve.core.teaching.grow import Grown, shared_out
-from dusky_sieve.core.teaching.plane import Plane
 
 TOLD = {"id", "channel", "head", "ink", "backing", "kind", "nozzles", "first_nozzle", "nozzle_step", "nozzle_pitch"}
 A_FEW = tuple((name, truth) for name, truth in FAULTS.items())
@@ -68,20 +67,6 @@ def test_a_sheet_that_looks_the_same_upside_down_is_taught_all_the_same():
     result = teach(spec_of(alone), [UprightPhoto(pixels, "light", "good.jpg")])
     assert result.layout.blocks[0].columns == block.columns
     assert result.reading.blocks[0].counts["firing"] == block.nozzles
-
-
-def strokes_at(cells: list[tuple[int, int]], slope: float = 0.3, gap=lambda column: 0.0) -> Plane:
-    """A plane with a stroke of 20 pixels at each cell, column and row, of a lattice that a lens widens to the right."""
-    middle = np.array([(30.0 * c + 0.02 * c**2 + gap(c), 40.0 * r + slope * c) for c, r in cells])
-    ends = middle[:, None] + np.array([[-10.0, 0.0], [10.0, 0.0]])
-    ink = np.tile([0.6, 0.8, 0.0], (len(cells), 1))
-    seen = InkMap(np.zeros((8, 8), np.uint8), np.zeros((8, 8, 3), np.uint8), 1.0)
-    return Plane(np.eye(3), seen, ends, np.full(len(cells), 3.0), ink, ink, middle)
-
-
-def piece_of(plane: Plane, cells: list[tuple[int, int]], **fields: object) -> Piece:
-    column, row = np.array(cells).T
-    return Piece((0.0, 0.0, 1.0, 1.0), plane.colour[0], plane.on_photo(plane.ends[: len(cells)].reshape(-1, 2)).reshape(-1, 2, 2), plane.wide[: len(cells)], column, row, **fields)  # fmt: skip
 
 
 def test_a_column_at_the_rim_that_growth_missed_is_added_where_most_of_its_marks_stand():

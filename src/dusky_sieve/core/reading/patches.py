@@ -18,6 +18,8 @@ Photo = NDArray[np.uint8]
 MOST_ACROSS, MOST_ALONG = 33, 22  # samples of a mark's patch; more cost time and tell nothing new
 REACH_PITCHES = 3.6  # how far across travel a throw is followed, nozzle pitches
 REACH_PX = 6.5  # and at least this far, so that the lens's blur leaves bare paper to both sides
+WHOLE, INNER = 0.5, 0.42  # of a mark's length to either side of its middle, over which its ink is averaged: what is broken
+BARE_PX = 3.0  # off may be in its middle, so all of it counts; but where marks stand closer than this, blur mixes their ends
 AT_ONCE = 30_000  # OpenCV's remap takes no wider picture than 32,767 columns
 GLARE_LEVEL = 252  # all three bands this high: the sensor is full and ink cannot show
 LEAST_NOISE = 0.003  # ink share of a profile's sample; compression can flatten a band's noise to nothing
@@ -59,7 +61,8 @@ def cut_patches(
     nx = int(np.clip(2 * reach_x * scale * 0.8, 9, MOST_ALONG)) | 1
     across, along = np.linspace(-reach_y, reach_y, ny), np.linspace(-reach_x, reach_x, nx)
     codes, seen = _sampled(photo, centres, across, along, registration)
-    within = np.flatnonzero(np.abs(along) <= max(0.42 * length, along[1] - along[0]))
+    counted = WHOLE if clear_width(block) * scale > BARE_PX else INNER
+    within = np.flatnonzero(np.abs(along) <= max(counted * length, along[1] - along[0]))
     inner = cv2.LUT(codes[within[0] : within[-1] + 1], LINEAR).mean(axis=0)
     profile = np.ascontiguousarray(inner.T, np.float64).reshape(3, len(centres), ny)
     ground = paper_of(profile, backing)

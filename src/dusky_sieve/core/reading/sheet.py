@@ -12,7 +12,7 @@ from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReadi
 from dusky_sieve.core.reading.ends import find_slip
 from dusky_sieve.core.reading.fills import read_fill
 from dusky_sieve.core.reading.finished import Finished
-from dusky_sieve.core.reading.judge import faults_of, judge_marks
+from dusky_sieve.core.reading.judge import faults_of, ink_share, judge_marks
 from dusky_sieve.core.reading.locate import STEEPEST_DEG, Corners, Locator
 from dusky_sieve.core.reading.measure import DEAD, Expected, MarkMeasures, measure_block
 from dusky_sieve.core.reading.pin import by_corners
@@ -250,8 +250,9 @@ def _judge_block(
     common = _common(block, marks.offset, solid)
     shift = np.median(common, axis=0)
     offset = marks.offset - common
+    ink = ink_share(marks.ink)
     judgement = judge_marks(
-        marks.ink, marks.ink_sigma, offset / block.nozzle_pitch, marks.offset_sigma / block.nozzle_pitch, marks.judged,
+        ink, marks.ink_sigma, offset / block.nozzle_pitch, marks.offset_sigma / block.nozzle_pitch, marks.judged,
         dead=marks.printing < DEAD,
     )  # fmt: skip
     lost = astray(block, judgement.state, offset / block.nozzle_pitch)
@@ -262,7 +263,7 @@ def _judge_block(
         judgement = replace(judgement, judged=judgement.judged & ~lost)
         if not any(w.code == "doubtful" for w in said):
             said.append(_warned(block, "doubtful", float(lost.mean())))
-    faults, counts = faults_of(block, judgement, marks.ink, offset * 1000)
+    faults, counts = faults_of(block, judgement, ink, offset * 1000)
     if counts["unsure"] == block.nozzles:
         why = said[0].message if said else "no mark of this block shows well enough to judge"
         return _refused(block, why), nothing, said

@@ -1,0 +1,148 @@
+"""What hides marks and what feigns faults: veils, wrong lattices, the ink of the next mark; and smooth surfaces."""
+
+import numpy as np
+import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
+from hypothesis.extra.numpy import arrays
+
+from dusky_sieve import files
+from dusky_sieve.core.layout import MarksBlock, mark_centres
+from dusky_sieve.core.reading.cover import (
+    adrift,
+    around,
+    astray,
+    between_rows,
+    hidden_marks,
+    next_ones_ink,
+    smooth_surface,
+    veiled,
+)
+from dusky_sieve.core.reading.judge import STATES
+from dusky_sieve.core.reading.order import median, quantile
+from dusky_sieve.core.reading.patches import Patches
+
+FIRING, MISSING, DEFLECTED = (STATES.index(state) for state in ("firing", "missing", "deflected"))
+BLOCK = next(b for b in files.shipped_layout("four-staircases").blocks if isinstance(b, MarksBlock))
+N, COLUMNS = BLOCK.nozzles, BLOCK.columns
+CENTRES = mark_centres(BLOCK)
+TOUCHING = BLOCK.model_copy(update={"mark": (0.97 * abs(BLOCK.column_pitch[0]), BLOCK.mark[1])})
+
+
+def patches(ground: np.ndarray, glare: np.ndarray | None = None) -> Patches:
+    """Patches round every mark on ground (n, 3) of that linear light."""
+    nothing = np.zeros((3, N, 9))
+    codes = np.zeros((9, N, 9, 3), np.uint8)
+    return Patches(nothing, codes, np.arange(9.0), np.arange(9.0), ground, np.ones(3), np.ones(N, bool), np.zeros(N) if glare is None else glare)  # fmt: skip
+
+
+def paper(lamp: float = 1.0) -> np.ndarray:
+    """Ground (n, 3) under a lamp that falls off by that factor from one side of the block to the other."""
+    fall = np.exp(-np.log(lamp) * (CENTRES[:, 0] - CENTRES[:, 0].min()) / np.ptp(CENTRES[:, 0]))
+    return 0.7 * fall[:, None] * np.array([1.0, 0.96, 0.9])
+
+
+def test_what_differs_from_one_mark_to_the_next_is_a_fault_and_never_put_down_to_the_place():
+    state = np.full(N, FIRING)
+    state[[5, 17, 40, 41, 90]] = DEFLECTED
+    state[[60, 61, 62]] = MISSING
+    offset = np.zeros((N, 2))
+    offset[[5, 17, 40, 41, 90], 1] = (0.8, -0.9, 1.1, 0.7, -0.8)
+    assert not astray(BLOCK, state, offset).any()
+    assert not between_rows(BLOCK, state, np.full(N, 0.05)).any()
+
+
+def test_a_neighbourhood_thrown_one_way_puts_its_place_in_doubt_and_only_there():
+    state, offset = np.full(N, FIRING), np.zeros((N, 2))
+    near = np.hypot(*(CENTRES - CENTRES[N // 2]).T) < 2.2 * np.hypot(*BLOCK.column_pitch)
+    state[near], offset[near, 1] = DEFLECTED, 0.8
+    lost = astray(BLOCK, state, offset)
+    assert lost[near].all()
+    assert not lost[[0, N - 1]].any()
+    offset[near, 1] *= np.where(np.arange(near.sum()) % 2, 1, -1)
+    assert not astray(BLOCK, state, offset).any()  # nozzles that throw apart are faults
+
+
+def test_where_most_of_a_block_seems_thrown_all_of_it_is_in_doubt():
+    state, offset = np.full(N, FIRING), np.zeros((N, 2))
+    state[: int(0.6 * N)], offset[: int(0.6 * N), 1] = DEFLECTED, 0.9
+    assert astray(BLOCK, state, offset).all()
+
+
+def test_marks_missing_beside_ink_between_their_rows_are_not_told_to_be_missing():
+    state = np.full(N, FIRING)
+    state[3 * COLUMNS : 5 * COLUMNS] = MISSING
+    beside = np.where(state == MISSING, 0.6, 0.02)
+    assert between_rows(BLOCK, state, beside)[3 * COLUMNS : 5 * COLUMNS].all()
+    assert not between_rows(BLOCK, state, np.full(N, 0.02)).any()  # bare paper there: the nozzles are dry
+
+
+def test_the_end_of_the_next_mark_seen_in_a_gap_of_a_touching_row_is_no_thrown_mark():
+    state, offset, ink = np.full(N, FIRING), np.zeros((N, 2)), np.ones(N)
+    gaps = np.array([COLUMNS + 2, 3 * COLUMNS + 4, 5 * COLUMNS + 3])
+    state[gaps], ink[gaps] = DEFLECTED, 0.4
+    offset[gaps, 1] = TOUCHING.column_pitch[1] / TOUCHING.nozzle_pitch
+    assert next_ones_ink(TOUCHING, state, offset, ink)[gaps].all()
+    assert not next_ones_ink(BLOCK.model_copy(update={"mark": (1.2, BLOCK.mark[1])}), state, offset, ink).any()
+    ink[gaps] = 1.0
+    assert not next_ones_ink(TOUCHING, state, offset, ink).any()  # a whole mark was thrown
+
+
+def test_a_block_is_adrift_when_many_of_its_marks_lie_aside_along_travel_from_the_others():
+    assert adrift(np.r_[np.zeros(70), np.full(30, 1.2)])
+    assert not adrift(np.r_[np.zeros(95), np.full(5, 1.2)])
+    assert not adrift(np.full(100, 1.2))  # all alike: a block that was printed aside
+
+
+@pytest.mark.parametrize("lamp", [1.0, 4.0])
+def test_a_finger_or_a_reflection_is_told_from_the_lamps_own_falling_off(lamp):
+    ground = paper(lamp)
+    assert not np.any(hidden_marks(patches(ground), BLOCK, None, "light"))
+    finger, shine = np.arange(10, 16), np.arange(100, 105)
+    ground[finger] *= (0.8, 0.5, 0.4)
+    ground[shine] *= 1.6
+    glare, covered = hidden_marks(patches(ground), BLOCK, None, "light")
+    assert np.flatnonzero(covered).tolist() == finger.tolist()
+    assert np.flatnonzero(glare).tolist() == shine.tolist()
+
+
+def test_marks_faint_together_under_a_veil_are_hidden_and_one_faint_alone_is_weak():
+    ground, ink = paper(), np.ones(N)
+    under = np.hypot(*(CENTRES - CENTRES[N // 2]).T) < 3 * np.hypot(*BLOCK.column_pitch)
+    ground[under] *= 1.12
+    ink[under], ink[3] = 0.5, 0.5
+    hidden = veiled(patches(ground), BLOCK, ink, "light")
+    assert hidden[under].mean() > 0.6
+    assert not hidden[~under].any()
+    assert not veiled(patches(paper()), BLOCK, ink, "light").any()  # on ground like all the rest they print less
+
+
+def test_each_mark_stands_in_the_middle_of_its_neighbourhood_and_the_rim_has_none_beyond():
+    windows = around(np.arange(N, dtype=float), BLOCK)
+    assert (windows[:, 4] == np.arange(N)).all()
+    assert np.isnan(windows[0]).sum() == 5
+    inner = COLUMNS + 1
+    assert windows[inner].tolist() == [inner + r * COLUMNS + c for r in (-1, 0, 1) for c in (-1, 0, 1)]
+
+
+@settings(max_examples=30, deadline=None)
+@given(st.integers(0, 1000), st.sampled_from([1, 2]), st.booleans())
+def test_a_smooth_surface_follows_a_bend_and_not_a_tenth_that_stand_out(seed, values, apart):
+    rng = np.random.default_rng(seed)
+    x, y = (CENTRES - CENTRES.mean(axis=0)).T / np.ptp(CENTRES, axis=0).max()
+    bend = np.stack([0.3 * x + 0.2 * x * y, 0.5 * y - 0.3 * x * x], axis=1)[:, :values]
+    seen = bend + rng.normal(0, 0.004, bend.shape)
+    seen[rng.random(N) < 0.1] += 0.5
+    assert np.abs(smooth_surface(CENTRES, seen, np.ones(N, bool), apart=apart) - bend).max() < 0.06
+
+
+def test_a_few_values_have_a_middle_instead_of_a_surface():
+    usable = np.arange(N) < 5
+    assert (smooth_surface(CENTRES, np.where(usable, 2.0, 9.0), usable & (np.arange(N) > 1)) == 9.0).all()
+
+
+@settings(max_examples=60, deadline=None)
+@given(arrays(np.float64, st.tuples(st.integers(1, 5), st.integers(1, 40)), elements=st.floats(-1e6, 1e6)), st.floats(0, 1), st.sampled_from([0, 1, -1]))  # fmt: skip
+def test_medians_and_quantiles_are_those_of_numpy(values, share, axis):
+    assert np.allclose(median(values, axis), np.median(values, axis=axis))
+    assert np.allclose(quantile(values, share, axis), np.quantile(values, share, axis=axis), atol=1e-6)
