@@ -117,6 +117,17 @@ def test_marks_faint_together_under_a_veil_are_hidden_and_one_faint_alone_is_wea
     assert not veiled(patches(paper()), BLOCK, ink, "light").any()  # on ground like all the rest they print less
 
 
+def test_marks_at_the_rim_of_a_reflection_over_most_of_a_block_are_hidden():
+    ground, ink, from_middle = paper(), np.ones(N), np.hypot(*(CENTRES - CENTRES[N // 2]).T)
+    full, rim = from_middle < np.quantile(from_middle, 0.5), from_middle < np.quantile(from_middle, 0.65)
+    ground[rim] = 0.88
+    ground[full] = 1.0
+    ink[rim], ink[full], ink[0] = 0.5, 0.0, 0.5
+    hidden = veiled(patches(ground, full * 1.0), BLOCK, ink, "light")
+    assert hidden[rim].mean() > 0.95
+    assert not hidden[~rim].any()
+
+
 def test_each_mark_stands_in_the_middle_of_its_neighbourhood_and_the_rim_has_none_beyond():
     windows = around(np.arange(N, dtype=float), BLOCK)
     assert (windows[:, 4] == np.arange(N)).all()

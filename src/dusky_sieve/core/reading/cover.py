@@ -17,6 +17,7 @@ BRIGHTER = 1.35  # than the ground round it: a lamp's reflection lies on the pat
 DARKER = 0.35  # than the ground round it: something lies over the patch
 OTHER_COLOUR = 0.22  # change of the ground's colour (log ratio of bands): a finger, a ruler
 VEIL_BRIGHTER = 1.05  # than the ground round it: the rim of a reflection, where ink still shows but fainter
+NEARLY_FULL = 0.8  # of the light of marks where the sensor is full: between them and the others is the reflection's rim
 VEIL_INK = 0.85  # of the typical mark: median of a mark's neighbourhood that a veil makes faint
 PRINTED_UNDER_VEIL = 0.62  # of the typical mark: a mark that shows this much through a veil has printed
 STATE_FIRING, STATE_MISSING, STATE_DEFLECTED = 0, 1, 2  # places in judge.STATES
@@ -62,6 +63,9 @@ def veiled(patches: Patches, block: MarksBlock, ink: Floats, backing: Backing) -
         return np.zeros(len(ink), bool)
     log = np.log(patches.ground).mean(axis=1)
     brighter: Bools = log - smooth_surface(places, log, patches.seen) > np.log(VEIL_BRIGHTER)
+    full = patches.glare > GLARE_SHARE
+    if full.any():  # a reflection over half of a block is most of its ground, and nothing of that is brighter
+        brighter |= log > np.median(log[full]) + np.log(NEARLY_FULL)
     if not brighter.any():
         return brighter
     return np.asarray(brighter & (ink < PRINTED_UNDER_VEIL) & (np.nanmedian(around(ink, block), axis=1) < VEIL_INK))
