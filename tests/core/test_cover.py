@@ -63,6 +63,18 @@ def test_a_neighbourhood_thrown_one_way_puts_its_place_in_doubt_and_only_there()
     assert not astray(BLOCK, state, offset).any()  # nozzles that throw apart are faults
 
 
+def test_a_corner_that_lies_off_as_a_whole_is_in_doubt_though_few_marks_of_it_seem_thrown():
+    """The warp did not reach it: the further out, the further off; the marks next to those are off as well."""
+    far = np.hypot(*(CENTRES - CENTRES[0]).T) / np.hypot(*BLOCK.column_pitch)
+    offset = np.stack([np.zeros(N), 0.9 * np.clip(1 - far / 3, 0, None)], axis=1)
+    state = np.where(offset[:, 1] > 0.5, DEFLECTED, FIRING)
+    lost = astray(BLOCK, state, offset)
+    assert 1 < (state == DEFLECTED).sum() < 5
+    assert (lost == (state == DEFLECTED)).all()
+    offset[:, 1] = 0.9 * (np.arange(N) == 0) - 0.9 * (np.arange(N) == 1)
+    assert not astray(BLOCK, np.where(offset[:, 1] != 0, DEFLECTED, FIRING), offset).any()
+
+
 def test_where_most_of_a_block_seems_thrown_all_of_it_is_in_doubt():
     state, offset = np.full(N, FIRING), np.zeros((N, 2))
     state[: int(0.6 * N)], offset[: int(0.6 * N), 1] = DEFLECTED, 0.9
