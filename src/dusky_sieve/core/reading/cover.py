@@ -85,7 +85,7 @@ def astray(block: MarksBlock, state: NDArray[np.int64], offset: Floats) -> Bools
     thrown = state == STATE_DEFLECTED
     if not thrown.any() or len(state) < AROUND:
         return np.zeros(len(state), bool)
-    carried = thrown & _carried(block, offset[:, 1])
+    carried: Bools = np.asarray(thrown & _carried(block, offset[:, 1]))
     if thrown.sum() < LEAST_ASTRAY:
         return carried
     if thrown.sum() > MOST_ASTRAY * (state != STATE_MISSING).sum():

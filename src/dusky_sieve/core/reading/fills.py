@@ -16,6 +16,8 @@ RIM_MM = 0.9  # looked at above and below: the fill's edges are found, for no ma
 COLUMNS = 24  # strips along travel; a line crosses most of them, a hair or a pen stroke few
 EDGE_MM = 0.25  # at the fill's rim, where ink bleeds and paper shines in
 PAPER_MM = (0.4, 1.2)  # beside the fill, where bare paper is looked for
+PAPER_PARTS = 5  # of a fill's height, from which the lamp's falling off along it is taken
+DARK_APART = 0.15  # of full light, between what lies to both sides over dark, from which one is no bare backing
 TREND_MM = 1.6  # width of the running median that the lamp's drift is taken from
 SEEN_FROM = 5.0  # of the profile's noise, from which a dip is a line
 LEAST_CONTRAST = 0.06  # share of the fill's ink, below which a line does not show on a print
@@ -86,12 +88,34 @@ def _ink_share(
         return None, (h + 2 * rim) / rows
     codes = cv2.remap(photo, place[..., 0], place[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
     light = cv2.LUT(np.ascontiguousarray(codes), LINEAR).astype(np.float64)
-    paper = light[:, fine:].max(axis=1) if backing == "light" else light[:, fine:].min(axis=1)
-    paper = np.quantile(paper, 0.8 if backing == "light" else 0.2, axis=0)
+    paper = _paper(light[:, fine:], backing, w)
     strips = light[:, :fine].reshape(rows, COLUMNS, -1, 3).mean(axis=2)
     hint = np.clip(1 - ink_rgb(block.ink), 0.03, 1) if backing == "light" else np.clip(ink_rgb(block.ink), 0.03, 1)
     ink = 1 - strips / paper if backing == "light" else strips - paper
     return np.asarray(ink @ (hint / (hint @ hint))), (h + 2 * rim) / rows
+
+
+def _paper(beside: Floats, backing: Backing, width_mm: float) -> Floats:
+    """Bare paper (rows, COLUMNS, 3) over a fill, linear light, from what is beside it (rows, 4, 3): two places left, two right.
+
+    A lamp falls off along the fill and across it; a word or another fill beside one side leaves the other.
+    """
+    sides = beside.reshape(len(beside), 2, 2, 3)
+    bare = sides.max(axis=2) if backing == "light" else sides.min(axis=2)
+    parts = np.array_split(bare, PAPER_PARTS)
+    levels = np.stack([np.quantile(part, 0.8 if backing == "light" else 0.2, axis=0) for part in parts])
+    at = (np.arange(PAPER_PARTS) + 0.5) / PAPER_PARTS
+    pairs = np.triu_indices(PAPER_PARTS, 1)
+    slope = np.median((levels[pairs[1]] - levels[pairs[0]]) / (at[pairs[1]] - at[pairs[0]])[:, None, None], axis=0)
+    middle = np.median(levels - slope * at[:, None, None], axis=0)
+    down = (np.arange(len(beside)) + 0.5)[:, None, None] / len(beside)
+    left, right = (middle + slope * down).transpose(1, 0, 2)
+    apart = float(np.median(right) - np.median(left)) * (1 if backing == "light" else -1)
+    if abs(apart) > (0.5 * max(np.median(left), np.median(right)) if backing == "light" else DARK_APART):
+        left = right = right if apart > 0 else left
+    reach = sum(PAPER_MM) / 2
+    share = ((np.arange(COLUMNS) + 0.5) / COLUMNS * width_mm + reach) / (width_mm + 2 * reach)
+    return np.asarray(np.maximum(left[:, None] * (1 - share[:, None]) + right[:, None] * share[:, None], 1e-3))
 
 
 def _lines(
