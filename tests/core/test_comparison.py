@@ -3,8 +3,12 @@
 from math import comb
 
 import pytest
+from hypothesis import given, settings
+from hypothesis import strategies as st
 
-from dusky_sieve.core.comparison import compare, overlap_chance, unchanged
+from dusky_sieve.core.comparison import compare, follow, overlap_chance, trend, unchanged
+
+faults = st.sets(st.integers(2, 179), max_size=40)
 
 
 @pytest.mark.parametrize(
@@ -54,3 +58,61 @@ def test_a_step_changed_nothing_when_nearly_all_gaps_are_the_same():
     assert unchanged(before, before)
     assert not unchanged(before, {"black": frozenset({1, 2}), "cyan": frozenset({9})})
     assert not unchanged({"black": frozenset()}, {"black": frozenset()})
+
+
+@settings(max_examples=80, deadline=None)
+@given(faults, faults)
+def test_what_is_told_of_two_sheets_adds_up(before, after):
+    moved = compare(before, after, 180)
+    assert (moved.before, moved.after) == (len(before), len(after))
+    assert 0 <= moved.stayed <= min(len(before), len(after))
+    assert 0 <= moved.p_value <= 1
+    back = compare(after, before, 180)
+    assert {moved.call, back.call} not in (
+        {"fixed", "moving"},
+        {"worse"},
+        {"clearing"},
+    )  # the other way round is no other story
+    assert moved.p_value == back.p_value
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.integers(1, 40), st.integers(1, 40))
+def test_chances_of_every_overlap_come_to_one(before, after):
+    tails = [overlap_chance(60, before, after, k) for k in range(min(before, after) + 2)]
+    assert tails[0] == pytest.approx(1)
+    assert tails == sorted(tails, reverse=True)
+    assert tails[-1] == 0  # more than all cannot stay
+
+
+@settings(max_examples=60, deadline=None)
+@given(st.sets(st.integers(2, 178), min_size=5, max_size=30), st.sampled_from([-1, 1]))
+def test_numbers_that_slipped_by_one_are_the_same_faults(standing, slip):
+    apart = {n for n in standing if n - 1 not in standing}  # neighbours would stay by themselves
+    moved = compare(apart, {n + slip for n in apart}, 180)
+    if len(apart) >= 5:
+        assert (moved.call, moved.renumbered, moved.stayed) == ("fixed", slip, len(apart))
+
+
+@pytest.mark.parametrize(
+    ("counts", "steps", "per_step", "left"),
+    [
+        ([12, 8, 4], [0, 1, 2], -4.0, 1.0),
+        ([9, 9, 9], [0, 1, 2], 0.0, None),
+        ([2, 4, 9], [0, 1, 2], 3.5, None),
+        ([12, 6], [0, 3], -2.0, 3.0),
+        ([4, 0], [0, 1], -4.0, None),  # none is left
+    ],
+)
+def test_the_trend_is_the_line_through_the_counts_over_steps_done(counts, steps, per_step, left):
+    told = trend(counts, steps)
+    assert (told.per_step, told.steps_left) == (pytest.approx(per_step), left)
+    assert (told.low is None) == (len(counts) < 3)
+    assert told.low is None or told.low < per_step < told.high
+
+
+def test_sheets_without_a_step_between_tell_no_trend():
+    assert trend([5, 3], [2, 2]) is None
+    assert trend([5], [0]) is None
+    assert follow([{1, 2, 3}, {1, 2, 3}], 180, [0, 1]).trend.per_step == 0
+    assert follow([{1}], 180, [0]).call == "first"

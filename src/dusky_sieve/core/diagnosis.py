@@ -56,12 +56,13 @@ def diagnose(signs: Mapping[str, Mapping[str, object]], table: CauseTable) -> tu
         for cause in weight:
             weight[cause] *= row.given.get(cause, row.otherwise)
     total = sum(weight.values())
+    odds = {cause: round(value / total, 4) for cause, value in weight.items()}
     causes = []
-    for cause, value in sorted(weight.items(), key=lambda item: (-item[1], item[0])):
+    for cause, probability in sorted(odds.items(), key=lambda item: (-item[1], item[0])):
         speaking = [
             row.says.format_map(dict(signs[name]))
             for name, row in table.signs.items()
             if name in signs and row.given.get(cause, row.otherwise) > SPEAKS_FOR * row.otherwise
         ]
-        causes.append(Cause(cause=cause, probability=round(value / total, 4), because=tuple(speaking)))
+        causes.append(Cause(cause=cause, probability=probability, because=tuple(speaking)))
     return tuple(causes)
