@@ -11,6 +11,7 @@ from dusky_sieve.core.layout.document import (
     extent,
 )
 from dusky_sieve.core.layout.lattice import (
+    boxes_besides,
     cells_of,
     clear_height,
     clear_heights,
@@ -22,7 +23,7 @@ from dusky_sieve.core.layout.lattice import (
     near_by,
 )
 
-__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "cells_of", "clear_height", "clear_heights", "clear_width", "extent", "ink_rgb", "lattice_middle", "lattice_steps", "mark_centres", "near_by", "parse_layout"]  # fmt: skip
+__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "boxes_besides", "cells_of", "clear_height", "clear_heights", "clear_width", "extent", "ink_rgb", "lattice_middle", "lattice_steps", "mark_centres", "near_by", "parse_layout"]  # fmt: skip
 
 
 def parse_layout(text: str | bytes, name: str = "layout") -> Layout:

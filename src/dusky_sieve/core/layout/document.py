@@ -45,6 +45,10 @@ class _Block(Frozen):
     backing: Backing = "light"
     origin: tuple[Offset, Offset]
 
+    def __hash__(self) -> int:
+        # What is worked out of a block is kept by it and asked for thousands of times a sheet: two fields tell most apart.
+        return hash((self.id, self.origin))
+
 
 class MarksBlock(_Block):
     """One mark per nozzle: mark i stands in column i mod columns, row i div columns."""

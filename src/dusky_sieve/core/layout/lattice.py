@@ -48,9 +48,21 @@ def near_by(box: Sequence[float], blocks: Iterable[B], reach: float = 0.0) -> li
 
     Those within none of a block's own are the block itself and banks that stand between its rows.
     """
-    left, top, right, bottom = box[0] - reach, box[1] - reach, box[2] + reach, box[3] + reach
-    boxes = ((block, extent(block)) for block in blocks)
-    return [block for block, b in boxes if b[0] < right and b[2] > left and b[1] < bottom and b[3] > top]
+    every = tuple(blocks)
+    left, top, right, bottom = boxes_of(every).T
+    near = (left < box[2] + reach) & (right > box[0] - reach) & (top < box[3] + reach) & (bottom > box[1] - reach)
+    return [every[k] for k in np.flatnonzero(near)]
+
+
+@lru_cache(maxsize=64)
+def boxes_of(blocks: tuple[MarksBlock | SolidBlock, ...]) -> Floats:
+    """Left, top, right and bottom (n, 4) of blocks' ink in mm."""
+    return np.array([extent(block) for block in blocks]).reshape(-1, 4)
+
+
+def boxes_besides(block: MarksBlock | SolidBlock, blocks: tuple[MarksBlock | SolidBlock, ...]) -> Floats:
+    """The boxes (n, 4) of all blocks but that one."""
+    return boxes_of(blocks)[[other.id != block.id for other in blocks]]
 
 
 SOME_MARKS = 200  # of a block, that are held against those of a block it is interleaved with
@@ -58,6 +70,11 @@ SOME_MARKS = 200  # of a block, that are held against those of a block it is int
 
 def clear_heights(blocks: list[MarksBlock]) -> list[float]:
     """The clear height (mm) of each block among all that are judged together: banks may stand between each other's rows."""
+    return list(_clear_heights(tuple(blocks)))
+
+
+@lru_cache(maxsize=32)
+def _clear_heights(blocks: tuple[MarksBlock, ...]) -> tuple[float, ...]:
     heights = []
     for block in blocks:
         nearest = clear_height(block)
@@ -69,7 +86,7 @@ def clear_heights(blocks: list[MarksBlock]) -> list[float]:
                 beside = (apart[..., 0] < (block.mark[0] + bank.mark[0]) / 2) & (apart[..., 1] > 0)
                 nearest = float(min(nearest, apart[..., 1][beside].min(initial=nearest)))
         heights.append(nearest)
-    return heights
+    return tuple(heights)
 
 
 @lru_cache(maxsize=512)

@@ -8,7 +8,7 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_width, extent, mark_centres
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, boxes_besides, clear_width, mark_centres
 from dusky_sieve.core.reading.score import GAP_MM, Fit, Judge, Place
 
 Floats = NDArray[np.float64]
@@ -62,7 +62,7 @@ def beyond_sides(block: MarksBlock, layout: Layout) -> dict[str, Floats]:
     if rows > 1:
         below = np.where(c < block.nozzles - full * columns, full + 1, full)  # the last row may be short
         sides |= {"top": origin + c * column - row, "bottom": origin + c * column + below * row}
-    boxes = np.array([extent(b) for b in layout.blocks if b.id != block.id]).reshape(-1, 4)
+    boxes = boxes_besides(block, layout.blocks)
     half = 0.5 * block.mark[0]
     for name, side in sides.items():
         x, y = side[:, :1], side[:, 1:]

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Layout, MarksBlock, clear_width, extent
+from dusky_sieve.core.layout import Layout, MarksBlock, boxes_besides, clear_width
 from dusky_sieve.core.reading.registration import Registration, warp_terms
 from dusky_sieve.core.reading.score import Fit, Place
 
@@ -172,7 +172,7 @@ def _ends(
         np.stack(np.broadcast_arrays(end[:, None] + side * steps, rows[:, None]), axis=-1).reshape(-1, 2).astype(float)
         for steps in (-np.arange(reach), np.arange(1, LOOKED_AT + 1))
     )
-    boxes = np.array([extent(b) for b in layout.blocks if b.id != block.id]).reshape(-1, 4)
+    boxes = boxes_besides(block, layout.blocks)
     free = beyond[~_taken(_places(block, beyond), boxes, block.mark[0] / 2)]
     if len(free) < LEAST_FREE * len(beyond):
         return None
