@@ -3,6 +3,7 @@
 from dataclasses import replace
 from functools import cache
 
+import cv2
 import numpy as np
 import pytest
 from tests.conftest import small_scene
@@ -21,6 +22,7 @@ from dusky_sieve.core.reading.score import probes
 from dusky_sieve.core.reading.tilt import leans
 from dusky_sieve.core.reading.ways import _swapped, sides_right
 from dusky_sieve.core.simulate import BlockTruth, Truth, WeakMark, render, sheet_to_photo
+from dusky_sieve.core.simulate.camera import place_on_photo
 
 Step = tuple[float, float]
 INKS = ("#1d1c20", "#1c84b8", "#b83a72", "#3a8c4c")
@@ -212,3 +214,18 @@ def test_rows_close_by_are_not_taken_for_noise_and_their_block_not_for_dead(rows
     measured = measure_block(pixels, only, true, "light", expected=Expected(), clear=rows_apart - 0.06)
     assert measured.printing > 0.9
     assert set(np.flatnonzero(measured.ink < 0.3) + 1) == {7, 30}
+
+
+@pytest.mark.parametrize("roll", [4, 184])
+def test_a_frame_a_row_away_all_round_a_plain_raster_is_no_row_of_it_either_way_round(roll):
+    """Its last row is two marks short: they alone tell which way round it lies, once no row is laid onto the frame."""
+    only = block("only", (1.0, 0.5), "#8cc4dc", nozzles=16 * 71 - 2, columns=16, step=(2.6, 0.0), down=1.4, mark=(1.85, 0.1))  # fmt: skip
+    framed = sheet((42.6, 100.0), only)
+    scene = small_scene(fill=0.8, margin_mm=14, tilt_deg=5, tilt_towards_deg=60 + roll, roll_deg=roll, noise=0.01)
+    pixels = render(framed, Truth(blocks={"only": BlockTruth(missing=(303, 611))}, scene=scene), "light", np.random.default_rng(8))  # fmt: skip
+    around = np.array([[-1.2, -0.7], [43.1, -0.7], [43.1, 99.7], [-1.2, 99.7], [-1.2, -0.7]])
+    corners = np.rint(place_on_photo(around, framed, scene) * 16).astype(np.int32)
+    pixels = np.asarray(cv2.polylines(pixels.copy(), [corners], False, (60, 55, 55), 5, cv2.LINE_AA, 4))
+    reading = read(framed, pixels)
+    assert reading.photos[0].found, reading.photos[0].why
+    assert states(reading) == {"only": {303: "missing", 611: "missing"}}

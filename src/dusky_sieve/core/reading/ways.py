@@ -84,11 +84,15 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     """The better of two ways round that fit about alike: by their rows' ends, their colours, the other backing's traces."""
     ways = sorted((_laid_again(at, way, full) for way in (top, other)), key=lambda laid: -laid[0].fit.explained)
     top, other = ways[0][0], ways[1][0]
+    if not _apart(at, top.registration, other.registration):
+        return top  # beside which ink stood, the one on one side and the other on the other: a frame a row away
     leads, truer, falser = _leads(at, top, other), _truer(top, other, full), _truer(other, top, full)
     if truer or (leads and not falser):
         return top
     if falser and (not leads or top.fit.explained < OVERRULED * other.fit.explained):
         return other
+    if _told_alone(_alone(at, other, top), _alone(at, top, other)):
+        return other  # noise of thousands that both share is more than the few that tell
     off = [beside_sheet(at.map.small, laid.registration.to_photo, at.layout, at.backing) for laid in (top, other)]
     if min(off) == 0 and max(off) >= OFF_THE_SHEET:
         return top if off[0] == 0 else other
@@ -104,6 +108,7 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
 
 def _laid_again(at: Locator, way: Found, full: Judge) -> tuple[Found, tuple[Registration, ...]]:
     """A way laid once more, the best of it, and its places: a few marks decide, and neither may lead by being laid more finely."""
+    way = sides_right(at, way)
     again, _ = at.settled(at.followed(way.like, way.registration))
     places = (way.registration, again, at.ends_right(way))
     laid = (Found(p, _with_fills(at, full, p), way.lean, way.like) for p in places)
@@ -261,12 +266,17 @@ def _leads(at: Locator, top: Found, other: Found) -> bool:
     if lead <= 0:
         return False
     mine, others = _alone(at, top, other), _alone(at, other, top)
-    if len(mine) + len(others) >= LEAST_ALONE and (mine > INKED).all() and (others < INKED).all():
+    if _told_alone(mine, others):
         return True
     alone = max(len(mine), len(others))
     lead = max(lead, float(mine.sum() - others.sum()))
     # Where half of all marks are missing, half of those that only one way has are missing as well.
     return alone >= LEAST_ALONE and lead >= max(LEAD_ALONE * top.fit.there * alone, min(CLEAR_LEAD, alone))
+
+
+def _told_alone(mine: Floats, others: Floats) -> bool:
+    """Whether all marks (n,) that only one way has are there, and of the other's (m,) none."""
+    return bool(len(mine) + len(others) >= LEAST_ALONE and (mine > INKED).all() and (others < INKED).all())
 
 
 def _alone(at: Locator, way: Found, other: Found) -> Floats:
