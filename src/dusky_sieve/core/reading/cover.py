@@ -19,7 +19,9 @@ OTHER_COLOUR = 0.22  # change of the ground's colour (log ratio of bands): a fin
 VEIL_BRIGHTER = 1.05  # than the ground round it: the rim of a reflection, where ink still shows but fainter
 NEARLY_FULL = 0.8  # of the light of marks where the sensor is full: between them and the others is the reflection's rim
 VEIL_INK = 0.85  # of the typical mark: median of a mark's neighbourhood that a veil makes faint
-PRINTED_UNDER_VEIL = 0.62  # of the typical mark: a mark that shows this much through a veil has printed
+PRINTED_UNDER_VEIL = (
+    0.67  # of the light a typical mark takes: one that shows this much through a veil is not weak, see judge.ink_share
+)
 STATE_FIRING, STATE_MISSING, STATE_DEFLECTED = 0, 1, 2  # places in judge.STATES
 LEAST_ASTRAY = 5  # marks that seem thrown, below which chance puts them together
 MOST_ASTRAY = 0.5  # of a block's marks that printed

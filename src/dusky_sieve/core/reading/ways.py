@@ -1,18 +1,29 @@
 """Which way round the sheet lies: its likenesses laid onto the photo as well, and compared mark by mark."""
 
 from dataclasses import replace
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
-from dusky_sieve.core.layout import SolidBlock, lattice_middle, mark_centres
+from dusky_sieve.core.layout import (
+    Backing,
+    Layout,
+    MarksBlock,
+    SolidBlock,
+    clear_width,
+    extent,
+    lattice_middle,
+    mark_centres,
+    near_by,
+)
 from dusky_sieve.core.reading.beyond import beyond
 from dusky_sieve.core.reading.find import Candidate
 from dusky_sieve.core.reading.ghosts import beside_sheet, clearer, trace
 from dusky_sieve.core.reading.locate import FOUND_FROM, WELL_LAID, Found, Locator
 from dusky_sieve.core.reading.registration import Registration, grid_over, moved, project, through
-from dusky_sieve.core.reading.score import Fit, Judge, probes, solid_shown
+from dusky_sieve.core.reading.score import GAP_MM, Fit, Judge, probes, solid_shown
 
 Floats = NDArray[np.float64]
 Bytes = NDArray[np.uint8]
@@ -27,6 +38,7 @@ OVERRULED = 1.05  # times what the other way explains, up to which colours that 
 LEAD_ALONE = 0.5  # or, where the two share most marks, so much of what is explained of those that only one of them has
 LEAST_ALONE = 4  # of such marks, below which they say nothing; each of so few must tell for it
 INKED = 0.5  # of a mark's ink, from which a place has a mark
+CLEARLY_INKED = 0.35  # of it, by which the faintest of one way's lone marks must stand over the other's: frames dim those beside them
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
 COMPARED = 12_000  # marks looked at when ways round are compared: a few at the rim decide
 COLOURS_APART = 0.005  # of unit vectors: about four degrees between two inks, below which they are one colour
@@ -63,6 +75,10 @@ def right_way_round(at: Locator, best: Found, candidates: list[Candidate], other
         if not _apart(at, ways[0].registration, top.registration):
             break
         top = ways[0]  # a better place has likenesses of its own
+    if _beside(at, ways[0]) >= BESIDE:  # what leads may lie on a frame one step away, and so may the others
+        aside = (sides_right(at, way) for way in ways)
+        ways = [replace(way, fit=_with_fills(at, full, way.registration)) for way in aside]
+        ways.sort(key=lambda way: -way.fit.explained)
     top = ways[0]
     rivals = [way for way in ways[1:] if _apart(at, top.registration, way.registration)]
     if top.fit.there < FOUND_FROM or not rivals:  # no sheet, either way round; or but one way
@@ -87,6 +103,9 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     if not _apart(at, top.registration, other.registration):
         return top  # beside which ink stood, the one on one side and the other on the other: a frame a row away
     leads, truer, falser = _leads(at, top, other), _truer(top, other, full), _truer(other, top, full)
+    beside = _beside(at, top), _beside(at, other)
+    if not (truer or falser) and min(beside) < BARE_BESIDE and max(beside) >= BESIDE:
+        return top if beside[0] < BESIDE else other  # the one without marks where the layout has none
     if truer or (leads and not falser):
         return top
     if falser and (not leads or top.fit.explained < OVERRULED * other.fit.explained):
@@ -199,17 +218,18 @@ def sides_right(at: Locator, found: Found) -> Found:
     Marks thicker than a column steps down lie on themselves a column further on, but for the first and the last column;
     close rows do a row further on.
     """
-
-    def beside(way: Found) -> float:
-        return max(beyond(at.judge, way.registration.to_photo, way.fit, at.layout).values(), default=0.0)
-
-    if beside(found) < BESIDE:
+    if _beside(at, found) < BESIDE:
         return found
     places = [moved(found.registration, (k * x, k * y)) for k in (1, 2) for x, y in at.steps]
     ways = [Found(place, at.judge(place.to_photo), found.lean, found.like) for place in places]
     as_good = (way for way in ways if way.fit.explained > AS_GOOD * found.fit.explained)
-    bare = [way for way in as_good if beside(way) < BARE_BESIDE]
+    bare = [way for way in as_good if _beside(at, way) < BARE_BESIDE]
     return max(bare, key=lambda way: way.fit.explained, default=found)
+
+
+def _beside(at: Locator, way: Found) -> float:
+    """Ink one lattice step beyond the worst side of any block, as a share of a mark's."""
+    return max(beyond(at.judge, way.registration.to_photo, way.fit, at.layout).values(), default=0.0)
 
 
 def other_blocks(at: Locator, found: Found) -> Found:
@@ -268,22 +288,48 @@ def _leads(at: Locator, top: Found, other: Found) -> bool:
     mine, others = _alone(at, top, other), _alone(at, other, top)
     if _told_alone(mine, others):
         return True
-    alone = max(len(mine), len(others))
-    lead = max(lead, float(mine.sum() - others.sum()))
-    # Where half of all marks are missing, half of those that only one way has are missing as well.
-    return alone >= LEAST_ALONE and lead >= max(LEAD_ALONE * top.fit.there * alone, min(CLEAR_LEAD, alone))
+    alone, told = max(len(mine), len(others)), float(mine.sum() - others.sum())
+    # Where half of all marks are missing, half of those that only one way has are missing as well. What a place explains
+    # more though it has fewer such marks is no marks: a frame, a word.
+    enough = max(LEAD_ALONE * top.fit.there * alone, min(CLEAR_LEAD, alone))
+    return alone >= LEAST_ALONE and told > -enough and max(lead, told) >= enough
 
 
 def _told_alone(mine: Floats, others: Floats) -> bool:
     """Whether all marks (n,) that only one way has are there, and of the other's (m,) none."""
-    return bool(len(mine) + len(others) >= LEAST_ALONE and (mine > INKED).all() and (others < INKED).all())
+    there, bare = float(mine.min(initial=1.0)), float(others.max(initial=0.0))
+    return len(mine) + len(others) >= LEAST_ALONE and bare < INKED and there - bare > CLEARLY_INKED
 
 
 def _alone(at: Locator, way: Found, other: Found) -> Floats:
-    """Ink (n,) as a share of a mark's, of the marks that one place has where the other has none."""
-    mask = at.marks_drawn(other.registration)
-    x, y = np.clip(
-        np.rint(way.registration.to_photo(at.marks.centres)).astype(int).T, 0, np.array([mask.shape[::-1]]).T - 1
-    )
-    ink, low, high = at.judge.near[y, x], way.fit.low[at.block_of], way.fit.high[at.block_of]
-    return np.asarray(np.clip((ink - low) / (high - low), 0, 1)[mask[y, x] == 0])
+    """Ink (n,) as a share of a mark's, of the marks that one place has where the other has none; less what gaps beside them have.
+
+    A frame or a word has ink between columns and rows as well.
+    """
+    mask, centres = at.marks_drawn(other.registration), at.marks.centres
+    x, y = np.clip(np.rint(way.registration.to_photo(centres)).astype(int).T, 0, np.array([mask.shape[::-1]]).T - 1)
+    lone = mask[y, x] == 0
+    gaps = _gaps(at.layout, at.backing)[:, lone]
+    known = np.isfinite(gaps).all(axis=2)
+    steps = np.concatenate([np.zeros_like(gaps[:1]), np.nan_to_num(gaps), -np.nan_to_num(gaps)])
+    spots = way.registration.to_photo((centres[lone] + steps).reshape(-1, 2))
+    ink = np.nan_to_num(at.judge.ink_of(spots, way.fit, np.tile(at.block_of[lone], 5))).reshape(5, -1)
+    between = np.where(
+        known, np.minimum(ink[1:3], ink[3:]), 0.0
+    )  # a frame beside a row has ink to one side of its marks
+    return np.asarray(np.clip(ink[0] - between.max(axis=0), 0, 1))
+
+
+@lru_cache(maxsize=16)
+def _gaps(layout: Layout, backing: Backing) -> Floats:
+    """From each mark to half-way to the next column and to the next row, (2, marks, 2) mm; NaN where that is no bare paper."""
+    found: list[Floats] = []
+    blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
+    for block in blocks:
+        gap = np.full((2, 2), np.nan)
+        if block.columns > 1 and clear_width(block) > GAP_MM:
+            gap[0] = np.array(block.column_pitch) / 2
+        if block.nozzles > block.columns and len(near_by(extent(block), blocks)) == 1:  # no bank between its rows
+            gap[1] = np.array(block.row_pitch) / 2
+        found.append(np.repeat(gap[:, None], block.nozzles, axis=1))
+    return np.concatenate(found, axis=1)
