@@ -198,6 +198,17 @@ def test_light_lines_are_told_by_place_width_lack_of_ink_and_nozzle(lamp):
     assert [line.nozzle for line in seen.lines] == pytest.approx([41, 120], abs=1)
 
 
+@pytest.mark.parametrize("away", [0.5, 0.7, 1.0])
+def test_a_frame_close_round_a_fill_is_no_edge_of_it(away):
+    photo = fill_photo({4.05: (0.1, 0.9)})
+    for at in (int((5.0 - away) * 20), int((23.0 + away) * 20)):
+        photo[at - 2 : at + 2, 60:780] = 30
+    for at in (int((6.0 - away) * 20), int((36.0 + away) * 20)):
+        photo[40:520, at - 2 : at + 2] = 30
+    [line] = read_fill(photo, FILL, rigid(np.diag([20.0, 20, 1]), (42, 28)), "light").lines
+    assert (line.y_mm, line.nozzle) == (pytest.approx(4.05, abs=0.05), pytest.approx(41, abs=1))
+
+
 def test_another_fill_close_beside_is_not_taken_for_paper():
     photo = fill_photo({4.05: (0.1, 0.9)}, 0.7)
     photo[80:480, 726:] = (30, 30, 40)

@@ -57,13 +57,18 @@ def read_fill(photo: Photo, block: SolidBlock, registration: Registration, backi
 
 
 def _inside(profile: Floats, step_mm: float, height_mm: float) -> slice | None:
-    """The rows between the fill's own top and bottom edge, half-way up each; None where there is no fill."""
+    """The rows between the fill's own top and bottom edge, half-way up each; None where there is no fill.
+
+    Of edges where ink begins and ends, the two that stand apart as the fill's do: a frame near by has edges, and so have lines.
+    """
     half = 0.5 * float(np.quantile(profile, 0.8))
-    full = np.flatnonzero(profile > half)
-    if half < 0.06 or len(full) == 0:
+    full = np.concatenate([[False], profile > half, [False]])
+    tops, feet = np.flatnonzero(full[1:] & ~full[:-1]), np.flatnonzero(full[:-1] & ~full[1:])
+    if half < 0.06 or len(tops) == 0:
         return None
-    top, foot = int(full[0]), int(full[-1]) + 1
-    return slice(top, foot) if abs((foot - top) * step_mm - height_mm) < 0.08 * height_mm + 0.3 else None
+    off = np.abs((feet[None] - tops[:, None]) * step_mm - height_mm)
+    top, foot = np.unravel_index(int(off.argmin()), off.shape)
+    return slice(int(tops[top]), int(feet[foot])) if off.min() < 0.08 * height_mm + 0.3 else None
 
 
 def _refused(block: SolidBlock, why: str) -> BlockReading:
