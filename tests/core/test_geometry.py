@@ -199,14 +199,16 @@ def test_light_lines_are_told_by_place_width_lack_of_ink_and_nozzle(lamp):
 
 
 @pytest.mark.parametrize("away", [0.5, 0.7, 1.0])
-def test_a_frame_close_round_a_fill_is_no_edge_of_it(away):
+@pytest.mark.parametrize("rule", [1.0, 0.975, 1.025])
+def test_a_frame_close_round_a_fill_is_no_edge_of_it_though_its_place_is_known_to_a_fortieth(away, rule):
     photo = fill_photo({4.05: (0.1, 0.9)})
     for at in (int((5.0 - away) * 20), int((23.0 + away) * 20)):
         photo[at - 2 : at + 2, 60:780] = 30
     for at in (int((6.0 - away) * 20), int((36.0 + away) * 20)):
         photo[40:520, at - 2 : at + 2] = 30
-    [line] = read_fill(photo, FILL, rigid(np.diag([20.0, 20, 1]), (42, 28)), "light").lines
-    assert (line.y_mm, line.nozzle) == (pytest.approx(4.05, abs=0.05), pytest.approx(41, abs=1))
+    place = np.array([[20.0, 0, 0], [0, 20.0 * rule, 280 * (1 - rule)], [0, 0, 1]])
+    [line] = read_fill(photo, FILL, rigid(place, (42, 28)), "light").lines
+    assert (line.y_mm, line.nozzle) == (pytest.approx(4.05, abs=0.06), pytest.approx(41, abs=1))
 
 
 def test_another_fill_close_beside_is_not_taken_for_paper():

@@ -13,6 +13,10 @@ Floats = NDArray[np.float64]
 Photo = NDArray[np.uint8]
 
 RIM_MM = 0.9  # looked at above and below: the fill's edges are found, for no mark of the lattice may lie near them
+FRAME_MM, LINE_MM = 0.5, 0.35  # ink so thin at a fill's end, the rest of it further off than a light line is wide
+UNLIKELY_MM = (
+    1.0  # by which a fill must fit better with such an end than without: its place is known to a few parts in a hundred
+)
 COLUMNS = 24  # strips along travel; a line crosses most of them, a hair or a pen stroke few
 EDGE_MM = 0.25  # at the fill's rim, where ink bleeds and paper shines in
 PAPER_MM = (0.4, 1.2)  # beside the fill, where bare paper is looked for
@@ -67,8 +71,11 @@ def _inside(profile: Floats, step_mm: float, height_mm: float) -> slice | None:
     if half < 0.06 or len(tops) == 0:
         return None
     off = np.abs((feet[None] - tops[:, None]) * step_mm - height_mm)
-    top, foot = np.unravel_index(int(off.argmin()), off.shape)
-    return slice(int(tops[top]), int(feet[foot])) if off.min() < 0.08 * height_mm + 0.3 else None
+    before, after = (np.concatenate(v) for v in (([np.inf], tops[1:] - feet[:-1]), (tops[1:] - feet[:-1], [np.inf])))
+    alone = ((feet - tops) * step_mm < FRAME_MM) & (np.minimum(before, after) * step_mm > LINE_MM)
+    thin = np.where(alone, UNLIKELY_MM, 0.0)  # what is so thin, beyond bare paper, is more likely a frame's
+    top, foot = np.unravel_index(int((off + thin[:, None] + thin).argmin()), off.shape)
+    return slice(int(tops[top]), int(feet[foot])) if off[top, foot] < 0.08 * height_mm + 0.3 else None
 
 
 def _refused(block: SolidBlock, why: str) -> BlockReading:
