@@ -169,3 +169,6 @@ def test_a_few_values_have_a_middle_instead_of_a_surface():
 def test_medians_and_quantiles_are_those_of_numpy(values, share, axis):
     assert np.allclose(median(values, axis), np.median(values, axis=axis))
     assert np.allclose(quantile(values, share, axis), np.quantile(values, share, axis=axis), atol=1e-6)
+    codes = np.abs(values).astype(np.int64).astype(np.uint8)
+    assert (median(codes, axis) == np.median(codes, axis=axis)).all()
+    assert np.allclose(quantile(codes, share, axis), np.quantile(codes, share, axis=axis), atol=1e-6)

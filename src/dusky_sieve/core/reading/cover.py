@@ -20,17 +20,14 @@ VEIL_BRIGHTER = 1.05  # than the ground round it: the rim of a reflection, where
 NEARLY_FULL = 0.8  # of the light of marks where the sensor is full: between them and the others is the reflection's rim
 VEIL_INK = 0.85  # of the typical mark: median of a mark's neighbourhood that a veil makes faint
 PRINTED_UNDER_VEIL = (
-    0.67  # of the light a typical mark takes: one that shows this much through a veil is not weak, see judge.ink_share
+    0.67  # of the light a typical mark takes: more through a veil, and it is not weak (judge.ink_share)
 )
 STATE_FIRING, STATE_MISSING, STATE_DEFLECTED = 0, 1, 2  # places in judge.STATES
 LEAST_ASTRAY = 5  # marks that seem thrown, below which chance puts them together
 MOST_ASTRAY = 0.5  # of a block's marks that printed
 MOST_THROWN = 0.5  # of a neighbourhood, from which its place is in doubt
 SAME_WAY = 0.6  # of their throws in one direction: a lattice that lies wrongly is off one way
-CARRIED, LEAST_CARRYING = (
-    0.25,
-    3,
-)  # nozzle pitches that the neighbours' median is off, in right places 0.1; and how many tell
+CARRIED, LEAST_CARRYING = 0.25, 3  # nozzle pitches of the neighbours' median, 0.1 in right places; how many tell
 ASIDE_ALONG = 0.8  # nozzle pitches along travel: right lattices have a twelfth of their marks so far aside at most
 MOST_ADRIFT, LEAST_ADRIFT = 0.25, 8  # share of a block's well printed marks, and how many must tell
 BESIDE_INK = 0.22  # of a typical mark, between rows of missing ones: wrong lattices show 0.3, right ones 0.12

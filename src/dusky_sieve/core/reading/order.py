@@ -18,7 +18,9 @@ def median(values: NDArray[Any], axis: int = -1) -> Floats:
     if count % 2:
         return np.asarray(np.partition(values, half, axis).take(half, axis))
     ordered = np.partition(values, (half - 1, half), axis)
-    return np.asarray(0.5 * (ordered.take(half - 1, axis) + ordered.take(half, axis)))
+    return np.asarray(
+        0.5 * ordered.take(half - 1, axis) + 0.5 * ordered.take(half, axis)
+    )  # two bytes overflow their sum
 
 
 def quantile(values: NDArray[Any], share: float, axis: int = -1) -> Floats:

@@ -18,13 +18,9 @@ Photo = NDArray[np.uint8]
 MOST_ACROSS, MOST_ALONG = 33, 22  # samples of a mark's patch; more cost time and tell nothing new
 REACH_PITCHES = 3.6  # how far across travel a throw is followed, nozzle pitches
 REACH_PX = 6.5  # and at least this far, so that the lens's blur leaves bare paper to both sides
-WHOLE, INNER = (
-    0.5,
-    0.42,
-)  # of a mark's length to either side of its middle, over which its ink is averaged: what is broken
-BARE_PX = (
-    3.0  # off may be in its middle, so all of it counts; but where marks stand closer than this, blur mixes their ends
-)
+# Of a mark's length to either side of its middle, over which its ink is averaged: all of it, for a mark may be broken off in its
+# middle, but where marks stand closer than so many pixels, for blur mixes their ends.
+WHOLE, INNER, BARE_PX = 0.5, 0.42, 3.0
 AT_ONCE = 30_000  # OpenCV's remap takes no wider picture than 32,767 columns
 GLARE_LEVEL = 252  # all three bands this high: the sensor is full and ink cannot show
 LEAST_NOISE = 0.003  # ink share of a profile's sample; compression can flatten a band's noise to nothing

@@ -314,9 +314,8 @@ def _alone(at: Locator, way: Found, other: Found) -> Floats:
     steps = np.concatenate([np.zeros_like(gaps[:1]), np.nan_to_num(gaps), -np.nan_to_num(gaps)])
     spots = way.registration.to_photo((centres[lone] + steps).reshape(-1, 2))
     ink = np.nan_to_num(at.judge.ink_of(spots, way.fit, np.tile(at.block_of[lone], 5))).reshape(5, -1)
-    between = np.where(
-        known, np.minimum(ink[1:3], ink[3:]), 0.0
-    )  # a frame beside a row has ink to one side of its marks
+    # A frame beside a row has ink to one side of its marks only.
+    between = np.where(known, np.minimum(ink[1:3], ink[3:]), 0.0)
     return np.asarray(np.clip(ink[0] - between.max(axis=0), 0, 1))
 
 
