@@ -1,7 +1,8 @@
 """Many sheets at once, on all cores; one that fails does not stop the rest. For the command line and other programs.
 
-for result in read_many(layout, [SheetPhotos(light=Path("a.jpg")), SheetPhotos(light=Path("b.jpg"))]):
-    print(result.name, result.reading or result.error)
+if __name__ == "__main__":  # processes start by importing the script again
+    for result in read_many(layout, [SheetPhotos(light=Path("a.jpg")), SheetPhotos(light=Path("b.jpg"))]):
+        print(result.name, result.reading or result.error)
 """
 
 import os
@@ -9,6 +10,7 @@ from collections.abc import Callable, Iterator
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import dataclass
 from functools import partial
+from multiprocessing import get_context
 from pathlib import Path
 
 import cv2
@@ -54,7 +56,8 @@ def read_many(
             yield read_one(layout, photos)
             progress(done, len(sheets))
         return
-    with ProcessPoolExecutor(jobs, initializer=cv2.setNumThreads, initargs=(1,)) as pool:
+    # Started afresh: a copy of a program whose threads hold a lock at that moment would wait for it for ever.
+    with ProcessPoolExecutor(jobs, get_context("spawn"), initializer=cv2.setNumThreads, initargs=(1,)) as pool:
         for done, result in enumerate(pool.map(partial(read_one, layout), sheets), 1):
             yield result
             progress(done, len(sheets))
