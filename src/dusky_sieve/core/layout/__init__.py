@@ -20,10 +20,12 @@ from dusky_sieve.core.layout.lattice import (
     lattice_middle,
     lattice_steps,
     mark_centres,
+    marks_over,
     near_by,
+    on_boxes,
 )
 
-__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "boxes_besides", "cells_of", "clear_height", "clear_heights", "clear_width", "extent", "ink_rgb", "lattice_middle", "lattice_steps", "mark_centres", "near_by", "parse_layout"]  # fmt: skip
+__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "boxes_besides", "cells_of", "clear_height", "clear_heights", "clear_width", "extent", "ink_rgb", "lattice_middle", "lattice_steps", "mark_centres", "marks_over", "near_by", "on_boxes", "parse_layout"]  # fmt: skip
 
 
 def parse_layout(text: str | bytes, name: str = "layout") -> Layout:

@@ -7,7 +7,7 @@ from typing import TypeVar
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout.document import MarksBlock, SolidBlock, extent
+from dusky_sieve.core.layout.document import Backing, Layout, MarksBlock, SolidBlock, extent
 
 Floats = NDArray[np.float64]
 B = TypeVar("B", MarksBlock, MarksBlock | SolidBlock)
@@ -54,6 +54,11 @@ def near_by(box: Sequence[float], blocks: Iterable[B], reach: float = 0.0) -> li
     return [every[k] for k in np.flatnonzero(near)]
 
 
+def marks_over(layout: Layout, backing: Backing) -> list[MarksBlock]:
+    """The blocks of marks that are judged over a backing, in the layout's order."""
+    return [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
+
+
 @lru_cache(maxsize=64)
 def boxes_of(blocks: tuple[MarksBlock | SolidBlock, ...]) -> Floats:
     """Left, top, right and bottom (n, 4) of blocks' ink in mm."""
@@ -63,6 +68,13 @@ def boxes_of(blocks: tuple[MarksBlock | SolidBlock, ...]) -> Floats:
 def boxes_besides(block: MarksBlock | SolidBlock, blocks: tuple[MarksBlock | SolidBlock, ...]) -> Floats:
     """The boxes (n, 4) of all blocks but that one."""
     return boxes_of(blocks)[[other.id != block.id for other in blocks]]
+
+
+def on_boxes(points: Floats, boxes: Floats, half: float) -> NDArray[np.bool_]:
+    """Which points (n, 2), middles of marks that reach `half` to either side, lie on or next to one of the boxes (k, 4)."""
+    x, y = points[:, :1], points[:, 1:]
+    beside = (x + half > boxes[:, 0] - 0.2) & (x - half < boxes[:, 2] + 0.2)
+    return np.asarray((beside & (y > boxes[:, 1] - 0.3) & (y < boxes[:, 3] + 0.3)).any(axis=1))
 
 
 SOME_MARKS = 200  # of a block, that are held against those of a block it is interleaved with

@@ -8,7 +8,16 @@ from itertools import pairwise
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, boxes_besides, clear_width, mark_centres
+from dusky_sieve.core.layout import (
+    Backing,
+    Layout,
+    MarksBlock,
+    boxes_besides,
+    clear_width,
+    mark_centres,
+    marks_over,
+    on_boxes,
+)
 from dusky_sieve.core.reading.score import GAP_MM, Fit, Judge, Place
 
 Floats = NDArray[np.float64]
@@ -34,7 +43,7 @@ class _Sides:
 @lru_cache(maxsize=16)
 def _sides(layout: Layout, backing: Backing) -> _Sides:
     points, part = [np.zeros((3, 0, 2))], []
-    for k, block in enumerate(_blocks(layout, backing)):
+    for k, block in enumerate(marks_over(layout, backing)):
         row, column = np.array(block.row_pitch) / 2, np.array(block.column_pitch) / 2
         for side, places in beyond_sides(block, layout).items():
             # A frame or a word beside the pattern has ink between rows or columns as well; marks have not.
@@ -44,10 +53,6 @@ def _sides(layout: Layout, backing: Backing) -> _Sides:
     sizes = [p.shape[1] for p in points[1:]]
     block_of = np.repeat([k for k, _ in part], sizes).astype(np.int64)
     return _Sides(np.concatenate(points, axis=1), block_of, tuple(part), (0, *np.cumsum(sizes).tolist()))
-
-
-def _blocks(layout: Layout, backing: Backing) -> list[MarksBlock]:
-    return [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
 
 
 def beyond_sides(block: MarksBlock, layout: Layout) -> dict[str, Floats]:
@@ -63,12 +68,7 @@ def beyond_sides(block: MarksBlock, layout: Layout) -> dict[str, Floats]:
         below = np.where(c < block.nozzles - full * columns, full + 1, full)  # the last row may be short
         sides |= {"top": origin + c * column - row, "bottom": origin + c * column + below * row}
     boxes = boxes_besides(block, layout.blocks)
-    half = 0.5 * block.mark[0]
-    for name, side in sides.items():
-        x, y = side[:, :1], side[:, 1:]
-        taken = (x + half > boxes[:, 0] - 0.2) & (x - half < boxes[:, 2] + 0.2) & (y > boxes[:, 1] - 0.3) & (y < boxes[:, 3] + 0.3)  # fmt: skip
-        sides[name] = side[~taken.any(axis=1)]
-    return sides
+    return {name: side[~on_boxes(side, boxes, 0.5 * block.mark[0])] for name, side in sides.items()}
 
 
 def beyond(judge: Judge, place: Place, fit: Fit, layout: Layout) -> dict[str, float]:
@@ -76,7 +76,7 @@ def beyond(judge: Judge, place: Place, fit: Fit, layout: Layout) -> dict[str, fl
 
     Sides of one or two marks are taken together, by side. Blocks that print nothing or have no free side are left out.
     """
-    blocks = _blocks(layout, judge.backing)
+    blocks = marks_over(layout, judge.backing)
     worst: dict[str, float] = {}
     short: dict[str, list[Floats]] = {}
     for k, side, of_marks, more in _ink_of_sides(judge, place, fit, layout):
@@ -96,7 +96,7 @@ def sparse_aside(judge: Judge, place: Place, fit: Fit, layout: Layout) -> list[s
     Where a block that prints a third of its marks lies one step aside, a third of the places beyond it have ink: too
     little for `beyond`, which holds it against a whole mark's.
     """
-    blocks = _blocks(layout, judge.backing)
+    blocks = marks_over(layout, judge.backing)
     count = [b.nozzles for b in blocks]
     marks = judge.ink_of(place(np.concatenate([mark_centres(b) for b in blocks])), fit, np.repeat(np.arange(len(blocks)), count))  # fmt: skip
     own = [float(v.mean()) for v in np.split(np.nan_to_num(marks), np.cumsum(count)[:-1])]

@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Layout, MarksBlock, boxes_besides, clear_width
+from dusky_sieve.core.layout import Layout, MarksBlock, boxes_besides, clear_width, on_boxes
 from dusky_sieve.core.reading.registration import Registration, warp_terms
 from dusky_sieve.core.reading.score import Fit, Place
 
@@ -173,7 +173,7 @@ def _ends(
         for steps in (-np.arange(reach), np.arange(1, LOOKED_AT + 1))
     )
     boxes = boxes_besides(block, layout.blocks)
-    free = beyond[~_taken(_places(block, beyond), boxes, block.mark[0] / 2)]
+    free = beyond[~on_boxes(_places(block, beyond), boxes, block.mark[0] / 2)]
     if len(free) < LEAST_FREE * len(beyond):
         return None
 
@@ -203,12 +203,6 @@ def _along_rows(place: Place, block: MarksBlock, rows: Floats, first: float, cou
     share = (np.arange(fine) * FINE)[:, None]
     between = nodes[:, :-1] * (1 - share) + nodes[:, 1:] * share
     return np.asarray(between.reshape(len(rows), -1, 2)[:, :count].reshape(-1, 2))
-
-
-def _taken(points: Floats, boxes: Floats, half: float) -> NDArray[np.bool_]:
-    """Which points (n, 2) lie on or next to one of the boxes (k, 4)."""
-    x, y = points[:, :1], points[:, 1:]
-    return np.asarray(((x + half > boxes[:, 0] - 0.2) & (x - half < boxes[:, 2] + 0.2) & (y > boxes[:, 1] - 0.3) & (y < boxes[:, 3] + 0.3)).any(axis=1))  # fmt: skip
 
 
 def _ink(spots: Floats, near: NDArray[np.uint8], level: tuple[float, float]) -> Floats:

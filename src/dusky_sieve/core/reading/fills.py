@@ -14,9 +14,7 @@ Photo = NDArray[np.uint8]
 
 RIM_MM = 0.9  # looked at above and below: the fill's edges are found, for no mark of the lattice may lie near them
 FRAME_MM, LINE_MM = 0.5, 0.35  # ink so thin at a fill's end, the rest of it further off than a light line is wide
-UNLIKELY_MM = (
-    1.0  # by which a fill must fit better with such an end than without: its place is known to a few parts in a hundred
-)
+UNLIKELY_MM = 1.0  # by which a fill must fit better with such an end: its place is known to a few parts in a hundred
 COLUMNS = 24  # strips along travel; a line crosses most of them, a hair or a pen stroke few
 EDGE_MM = 0.25  # at the fill's rim, where ink bleeds and paper shines in
 PAPER_MM = (0.4, 1.2)  # beside the fill, where bare paper is looked for

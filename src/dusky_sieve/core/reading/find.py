@@ -6,7 +6,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_width, extent, mark_centres
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_width, extent, mark_centres, marks_over
 from dusky_sieve.core.reading.inkmap import Strokes
 from dusky_sieve.core.reading.registration import inverse, project
 from dusky_sieve.core.reading.tilt import Lean
@@ -76,7 +76,7 @@ class Candidate:
 
 def boxed(layout: Layout, backing: Backing) -> tuple[Layout, tuple[float, float]]:
     """The layout moved so that the box of its marks over `backing` starts at 0, 0; and where that box stood."""
-    boxes = np.array([extent(b) for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing])
+    boxes = np.array([extent(b) for b in marks_over(layout, backing)])
     x, y = float(boxes[:, 0].min()), float(boxes[:, 1].min())
     blocks = tuple(b.model_copy(update={"origin": (b.origin[0] - x, b.origin[1] - y)}) for b in layout.blocks)
     size = (float(boxes[:, 2].max()) - x, float(boxes[:, 3].max()) - y)

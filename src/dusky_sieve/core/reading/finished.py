@@ -1,6 +1,6 @@
 """A finished registration held once more against the ink map and the strokes that it was found on."""
 
-from dusky_sieve.core.layout import MarksBlock
+from dusky_sieve.core.layout import MarksBlock, marks_over
 from dusky_sieve.core.reading.align import shrunk
 from dusky_sieve.core.reading.beyond import beyond, sparse_aside
 from dusky_sieve.core.reading.locate import MOST_BEYOND, Locator
@@ -20,7 +20,7 @@ class Finished:
         self.ends = at.ends_at(self.place, self.fit)
         small = shrunk(at.map.factor) @ registration.homography
         self.whole = Registration(small, registration.warp, registration.size, registration.origin)
-        self.blocks = [b for b in at.whole.blocks if isinstance(b, MarksBlock) and b.backing == at.backing]
+        self.blocks = marks_over(at.whole, at.backing)
         self.printing = [b for b, shown in zip(self.blocks, self.fit.printing, strict=True) if shown]
 
     def stray(self, printing: list[MarksBlock]) -> list[str]:

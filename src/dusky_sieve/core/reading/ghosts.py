@@ -8,7 +8,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, mark_centres
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, mark_centres, marks_over
 from dusky_sieve.core.reading.score import Place
 
 Floats = NDArray[np.float64]
@@ -43,7 +43,7 @@ def trace(small: NDArray[np.uint8], place: Place, layout: Layout, backing: Backi
 def beside_sheet(small: NDArray[np.uint8], place: Place, layout: Layout, backing: Backing) -> float:
     """Share of the other backing's blocks that would lie on ground unlike that about the sheet's own marks."""
     light = small.mean(axis=2).astype(np.float32)
-    own = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
+    own = marks_over(layout, backing)
     ground = np.median([_level(light, place(_bare(b))) for b in own]) + DARKEST
     ratios = [(_level(light, place(_bare(b))) + DARKEST) / ground for b in _others(layout, backing)]
     return sum(not 1 / OTHER_GROUND < ratio < OTHER_GROUND for ratio in ratios) / max(1, len(ratios))

@@ -7,7 +7,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_heights, lattice_steps
+from dusky_sieve.core.layout import Backing, Layout, clear_heights, lattice_steps, marks_over
 from dusky_sieve.core.reading.align import align, or_without, shrunk
 from dusky_sieve.core.reading.beyond import beyond
 from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip, slipped
@@ -128,7 +128,7 @@ class Locator:
         self.liked = 0.0  # best correlation that any candidate reached; far worse ones are not followed
         self.judge = Judge(self.map, probes(layout, backing), backing)
         self.glance = Judge(self.map, probes(layout, backing, GLANCED, rims=True), backing, self.judge.near, spots=1)
-        self.blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
+        self.blocks = marks_over(layout, backing)
         self.block_of = np.repeat(np.arange(len(self.blocks)), [b.nozzles for b in self.blocks])
         steps = np.array([b.column_pitch if b.columns > 1 else (1.0, 0.0) for b in self.blocks])
         self.along = (0.05 * steps / np.linalg.norm(steps, axis=1, keepdims=True))[self.block_of]

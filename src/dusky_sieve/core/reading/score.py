@@ -17,6 +17,7 @@ from dusky_sieve.core.layout import (
     clear_width,
     extent,
     mark_centres,
+    marks_over,
     near_by,
 )
 from dusky_sieve.core.reading.inkmap import InkMap
@@ -77,7 +78,7 @@ def probes(layout: Layout, backing: Backing, most: int = SAMPLED, *, rims: bool 
     rims : the outermost marks and the bare places outside them stay, where they are not too many: whole lattice steps
     show nowhere else.
     """
-    blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
+    blocks = marks_over(layout, backing)
     total = sum(b.nozzles for b in blocks)
     stride = max(1, total // most)
     points, along, index, mark = [], [], [], []

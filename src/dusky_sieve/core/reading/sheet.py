@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_heights, mark_centres
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_heights, mark_centres, marks_over
 from dusky_sieve.core.reading.cover import OTHER_COLOUR, adrift, astray, between_rows, next_ones_ink, smooth_surface
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.ends import find_slip
@@ -83,7 +83,7 @@ def _refused(block: MarksBlock | SolidBlock, why: str) -> BlockReading:
 
 
 def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list[BlockReading]]:
-    blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == photo.backing]
+    blocks = marks_over(layout, photo.backing)
     if not blocks:
         raise SheetNotFound(
             f"{photo.file}: no block of the layout “{layout.name}” is judged over a {photo.backing} backing."

@@ -10,12 +10,12 @@ from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import (
     Backing,
     Layout,
-    MarksBlock,
     SolidBlock,
     clear_width,
     extent,
     lattice_middle,
     mark_centres,
+    marks_over,
     near_by,
 )
 from dusky_sieve.core.reading.beyond import beyond
@@ -323,7 +323,7 @@ def _alone(at: Locator, way: Found, other: Found) -> Floats:
 def _gaps(layout: Layout, backing: Backing) -> Floats:
     """From each mark to half-way to the next column and to the next row, (2, marks, 2) mm; NaN where that is no bare paper."""
     found: list[Floats] = []
-    blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
+    blocks = marks_over(layout, backing)
     for block in blocks:
         gap = np.full((2, 2), np.nan)
         if block.columns > 1 and clear_width(block) > GAP_MM:
