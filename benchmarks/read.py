@@ -6,6 +6,7 @@
     .venv/bin/python -m benchmarks.read --refuse             # photographs that must be refused
     .venv/bin/python -m benchmarks.read --world other        # of a second world of sheets and photographs (otherworld.py)
     .venv/bin/python -m benchmarks.read --world third        # and of a third (thirdworld.py)
+    .venv/bin/python -m benchmarks.read --furnished          # with frames, words, rules, scales round the pattern (furniture.py)
     .venv/bin/python -m benchmarks.read --keep /tmp/photos   # rendered photographs are kept there and used again
 
 Recall leaves marks out that were called unsure; their share stands beside it. The yardstick is a reader that is
@@ -30,6 +31,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from benchmarks import otherworld, refusals, thirdworld, yardstick
+from benchmarks.furniture import furnish
 from benchmarks.ties import lies_on_itself
 from benchmarks.worlds import Sheet, photograph
 from dusky_sieve import files
@@ -41,6 +43,8 @@ from dusky_sieve.core.simulate.camera import place_on_photo
 STATES = ("missing", "deflected", "weak")
 HELD_OUT = 5000
 Place = Callable[[NDArray[np.float64]], NDArray[np.float64]]  # sheet points (n, 2) mm to photo pixels
+# Bare paper round a pattern that furniture may stand on: of this world's scenes but for their very edge, of the others' what is sure.
+EDGE_MM, MOST_ROOM_MM, LEAST_ROOM_MM = 0.4, 14.0, 4.0
 HAND_MISSES = 0.003  # of the photo's width: one-sigma of a corner set by hand under the glass
 
 
@@ -106,7 +110,7 @@ def _score_fill(faults: BlockTruth, read: Any, counts: Counter[str], wrong: list
     wrong += [f"{read.id}: the line at {y} was not seen" for y in left]
 
 
-def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardstick: bool, world: str) -> dict[str, Any]:  # fmt: skip
+def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardstick: bool, world: str, furnished: bool = False) -> dict[str, Any]:  # fmt: skip
     """Renders, decodes, reads and scores one sheet."""
     cv2.setNumThreads(1)
     scene: Scene | None = None
@@ -120,7 +124,12 @@ def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardsti
         place = partial(place_on_photo, layout=sheet.layout, scene=scene)
     started = time.perf_counter()
     photos = [UprightPhoto(files.decode_photo(content, "photo"), backing, "photo") for backing, content in shown]
-    decoded = time.perf_counter()
+    decoded = time.perf_counter() - started
+    if furnished:
+        room = min(scene.margin_mm - EDGE_MM, MOST_ROOM_MM) if scene else LEAST_ROOM_MM
+        photos, kinds = _furnished(sheet.layout, photos, place, room, np.random.default_rng([seed, 909]))
+        conditions = (*conditions, *kinds)
+    begun = time.perf_counter()
     reading = read_sheet(sheet.layout, photos)
     done = time.perf_counter()
     counts, wrong, sure, errors = score(sheet, truth, reading)
@@ -135,11 +144,18 @@ def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardsti
     simple = yardstick.read(sheet.layout, scene, photos) if measure_yardstick and scene else None
     return {
         "seed": seed, "family": sheet.family, "name": sheet.layout.name, "conditions": conditions, "found": [p.found for p in reading.photos],
-        "why": [p.why for p in reading.photos if not p.found] + [f"{b.id}: {b.why}" for b in reading.blocks if not b.read], "counts": counts, "wrong": wrong, "sure": sure, "errors": errors, "decode": decoded - started,
-        "read": done - decoded, "marks": counts["marks"], "peak": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024,
+        "why": [p.why for p in reading.photos if not p.found] + [f"{b.id}: {b.why}" for b in reading.blocks if not b.read], "counts": counts, "wrong": wrong, "sure": sure, "errors": errors, "decode": decoded,
+        "read": done - begun, "marks": counts["marks"], "peak": resource.getrusage(resource.RUSAGE_SELF).ru_maxrss / 1024,
         "hand": (all(p.found for p in hand.photos), *score(sheet, truth, hand)[:2]) if hand else None,
         "ties": ties, "yardstick": score(sheet, truth, simple)[0] if simple else Counter(),
     }  # fmt: skip
+
+
+def _furnished(layout: Layout, photos: list[UprightPhoto], place: Place, room: float, rng: np.random.Generator) -> tuple[list[UprightPhoto], tuple[str, ...]]:  # fmt: skip
+    """The photos with furniture round their patterns, and which kinds of it."""
+    drawn = [furnish(layout, p.pixels, p.backing, place, room, rng) for p in photos]
+    kinds = {kind for _, kinds in drawn for kind in kinds}
+    return [replace(p, pixels=pixels) for p, (pixels, _) in zip(photos, drawn, strict=True)], tuple(sorted(kinds))
 
 
 def by_hand(layout: Layout, place: Place, photo: UprightPhoto, rng: np.random.Generator) -> Corners:
@@ -244,6 +260,9 @@ def main() -> None:
     parser.add_argument(
         "--world", choices=("own", "other", "third"), default="own", help="whose sheets and photographs"
     )
+    parser.add_argument(
+        "--furnished", action="store_true", help="draw frames, words, rules and scales round the pattern"
+    )
     parser.add_argument("--yardstick", action="store_true")
     parser.add_argument("--wrong", action="store_true", help="list what was misread")
     parser.add_argument("--keep", type=Path)
@@ -262,6 +281,7 @@ def main() -> None:
                 keep=args.keep,
                 measure_yardstick=args.yardstick,
                 world=args.world,
+                furnished=args.furnished,
             )
             report(grade, list(pool.map(work, range(args.seed, args.seed + args.photos))), args.perfect, args.wrong)
 

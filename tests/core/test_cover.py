@@ -1,5 +1,7 @@
 """What hides marks and what feigns faults: veils, wrong lattices, the ink of the next mark; and smooth surfaces."""
 
+from dataclasses import replace
+
 import numpy as np
 import pytest
 from hypothesis import given, settings
@@ -15,6 +17,7 @@ from dusky_sieve.core.reading.cover import (
     between_rows,
     hidden_marks,
     next_ones_ink,
+    ruled,
     smooth_surface,
     veiled,
 )
@@ -50,6 +53,21 @@ def test_what_differs_from_one_mark_to_the_next_is_a_fault_and_never_put_down_to
     offset[[5, 17, 40, 41, 90], 1] = (0.8, -0.9, 1.1, 0.7, -0.8)
     assert not astray(BLOCK, state, offset).any()
     assert not between_rows(BLOCK, state, np.full(N, 0.05)).any()
+
+
+def test_a_rule_through_a_row_is_no_row_of_marks_and_marks_beside_missing_ones_are_no_rule():
+    seen = patches(paper())
+    codes = np.full((9, N, 9, 3), 220, np.uint8)
+    printed = np.ones(N, bool)
+    printed[2 * COLUMNS : 3 * COLUMNS : 2] = False  # in a row with a rule as well as in one without
+    printed[4 * COLUMNS : 5 * COLUMNS : 2] = False
+    codes[1:8, printed, 4] = 90
+    through = np.arange(N) // COLUMNS == 2
+    codes[:, through, 4] = 90
+    ink = np.zeros((3, N, 9))
+    ink[:, printed | through, 4] = 0.8
+    found = ruled(replace(seen, codes=codes, across_ink=ink), np.full(3, 1 / 3), BLOCK, None, "light", scale=20.0)
+    assert (found == through).all()
 
 
 def test_a_neighbourhood_thrown_one_way_puts_its_place_in_doubt_and_only_there():

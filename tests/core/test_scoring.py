@@ -95,6 +95,19 @@ def test_a_block_of_which_few_marks_print_is_in_doubt_where_its_side_shows_as_ma
     assert len(sparse_aside(judge, moved, judge(moved), LAYOUT)) >= 2
 
 
+def test_two_marks_beyond_a_block_and_none_at_its_other_side_put_it_in_doubt_however_well_the_rest_fits():
+    blank = drawn().ink.copy()
+    for block in BLOCKS:
+        first = mark_centres(block)[2 : block.columns]  # of the first row two are left
+        for x, y in np.rint(project(TO_MAP, first)).astype(int):
+            blank[y - 1 : y + 2, x - int(0.6 * block.mark[0] * SCALE) : x + int(0.6 * block.mark[0] * SCALE)] = 0
+    judge = judge_of(replace(drawn(), ink=blank))
+    true, moved = aside(0, 0), aside(*BLOCKS[0].row_pitch)
+    assert judge(moved).there > 0.6
+    assert sparse_aside(judge, true, judge(true), LAYOUT) == []
+    assert sparse_aside(judge, moved, judge(moved), LAYOUT) == [b.id for b in BLOCKS]
+
+
 def test_colours_of_other_blocks_count_against_a_place():
     ink = drawn()
     grey = InkMap(ink.ink, np.repeat(ink.small.mean(axis=2, keepdims=True), 3, axis=2).astype(np.uint8), 1.0)
@@ -184,6 +197,7 @@ def test_a_place_clearly_found_does_not_outrank_another_that_explains_more(monke
         )
 
     monkeypatch.setattr(places, "_look", look)
+    monkeypatch.setattr(Locator, "explains", lambda at, found: found.fit.explained)
     monkeypatch.setattr(
         places, "_checked", lambda at, best, candidates, others: asked.append((best, others)) or best.registration
     )

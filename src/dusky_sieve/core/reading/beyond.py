@@ -23,13 +23,16 @@ from dusky_sieve.core.reading.score import GAP_MM, Fit, Judge, Place
 Floats = NDArray[np.float64]
 
 LEAST_OF_SIDE = 3  # places of a side, below which it says something together with other blocks' alone
+HARDLY_ANY = 0.1  # mean ink beyond every side, below which nothing stands there
+NONE = np.zeros(0)
 SPARSE = 0.6  # mean ink of a block's marks, below which a side aside is held against that
 AS_SPARSE, LEAST_BEYOND = 0.7, 1.5  # of that, and marks' ink in all, that such a side must show
+AS_BARE = 0.7  # or, whatever the other marks show, of the ink of the block's own outermost marks at the opposite side
 
 
 @dataclass(frozen=True)
 class _Sides:
-    """All blocks' sides after each other: points (3, n, 2) mm one step beyond them, and half a lattice step aside of those.
+    """Places at all blocks' sides after each other: points (3, n, 2) mm, those themselves and half a lattice step aside of them.
 
     block : (n,) index; part : block index and name of each side; cut : where each begins, and the end
     """
@@ -40,12 +43,13 @@ class _Sides:
     cut: tuple[int, ...]
 
 
-@lru_cache(maxsize=16)
-def _sides(layout: Layout, backing: Backing) -> _Sides:
+@lru_cache(maxsize=32)
+def _sides(layout: Layout, backing: Backing, *, opposite: bool = False) -> _Sides:
+    """One step beyond every side, or the block's own marks at the side opposite to that."""
     points, part = [np.zeros((3, 0, 2))], []
     for k, block in enumerate(marks_over(layout, backing)):
         row, column = np.array(block.row_pitch) / 2, np.array(block.column_pitch) / 2
-        for side, places in beyond_sides(block, layout).items():
+        for side, places in (_opposite(block, layout) if opposite else beyond_sides(block, layout)).items():
             # A frame or a word beside the pattern has ink between rows or columns as well; marks have not.
             gaps = side in ("top", "bottom") and block.columns > 1 and clear_width(block) > GAP_MM
             points.append(np.stack([places, places + row, places + (column if gaps else row)]))
@@ -71,27 +75,52 @@ def beyond_sides(block: MarksBlock, layout: Layout) -> dict[str, Floats]:
     return {name: side[~on_boxes(side, boxes, 0.5 * block.mark[0])] for name, side in sides.items()}
 
 
+def _opposite(block: MarksBlock, layout: Layout) -> dict[str, Floats]:
+    """For each side the block's own outermost marks (n, 2) mm at the other one, but for those beyond which another block stands.
+
+    A block that lies a step aside shows none there, unless it lies on the other block's.
+    """
+    step = {"left": block.column_pitch, "right": block.column_pitch, "top": block.row_pitch, "bottom": block.row_pitch}
+    across = {"left": ("right", -1), "right": ("left", 1), "top": ("bottom", -1), "bottom": ("top", 1)}
+    free = beyond_sides(block, layout)
+    return {name: free[across[name][0]] + np.multiply(across[name][1], step[name]) for name in free}
+
+
 def beyond(judge: Judge, place: Place, fit: Fit, layout: Layout) -> dict[str, float]:
     """Ink one lattice step beyond a block's sides, its worst side's mean as a share of a mark's, by block id.
 
-    Sides of one or two marks are taken together, by side. Blocks that print nothing or have no free side are left out.
+    Less what the block's own outermost marks show at the opposite side: of a block that lies a step aside they are bare, of
+    one beside which a rule or a name stands they are not. Sides of one or two marks are taken together, by side. Blocks that
+    print nothing or have no free side are left out.
     """
     blocks = marks_over(layout, judge.backing)
+    sides = list(_ink_of_sides(judge, place, fit, layout))
+    bare = all(len(more) == 0 or more.mean() < HARDLY_ANY for *_, more in sides)
+    opposite = [NONE] * len(sides)
+    if not bare:
+        opposite = [other for *_, other in _ink_of_sides(judge, place, fit, layout, opposite=True)]
     worst: dict[str, float] = {}
-    short: dict[str, list[Floats]] = {}
-    for k, side, of_marks, more in _ink_of_sides(judge, place, fit, layout):
+    short: dict[str, list[tuple[Floats, Floats]]] = {}
+    for (k, side, of_marks, more), other in zip(sides, opposite, strict=True):
         if not fit.printing[k]:
             continue
         if of_marks < LEAST_OF_SIDE:
-            short.setdefault(side, []).append(more)
+            short.setdefault(side, []).append((more, other))
         elif len(more) >= LEAST_OF_SIDE:
-            worst[blocks[k].id] = max(worst.get(blocks[k].id, 0.0), float(more.mean()))
-    pooled = {f"all {side}": np.concatenate(parts) for side, parts in short.items()}
-    return worst | {side: float(more.mean()) for side, more in pooled.items() if len(more) >= LEAST_OF_SIDE}
+            worst[blocks[k].id] = max(worst.get(blocks[k].id, 0.0), _more(more, other))
+    pooled = {
+        f"all {side}": [np.concatenate(part) for part in zip(*parts, strict=True)] for side, parts in short.items()
+    }
+    return worst | {side: _more(more, other) for side, (more, other) in pooled.items() if len(more) >= LEAST_OF_SIDE}
+
+
+def _more(more: Floats, other: Floats) -> float:
+    """Mean ink beyond a side less that of the marks at the other one, at least 0."""
+    return max(0.0, float(more.mean()) - (max(0.0, float(other.mean())) if len(other) else 0.0))
 
 
 def sparse_aside(judge: Judge, place: Place, fit: Fit, layout: Layout) -> list[str]:
-    """Blocks (ids) of which few marks print, and about as many stand one lattice step beyond one of its sides.
+    """Blocks (ids) of which few marks print at all, or at one side, and about as many stand one lattice step beyond the other.
 
     Where a block that prints a third of its marks lies one step aside, a third of the places beyond it have ink: too
     little for `beyond`, which holds it against a whole mark's.
@@ -100,17 +129,24 @@ def sparse_aside(judge: Judge, place: Place, fit: Fit, layout: Layout) -> list[s
     count = [b.nozzles for b in blocks]
     marks = judge.ink_of(place(np.concatenate([mark_centres(b) for b in blocks])), fit, np.repeat(np.arange(len(blocks)), count))  # fmt: skip
     own = [float(v.mean()) for v in np.split(np.nan_to_num(marks), np.cumsum(count)[:-1])]
+    sides, opposite = (_ink_of_sides(judge, place, fit, layout, opposite=other) for other in (False, True))
     aside = {
         blocks[k].id
-        for k, _, _, more in _ink_of_sides(judge, place, fit, layout)
-        if fit.printing[k] and own[k] < SPARSE and len(more) >= LEAST_OF_SIDE and more.sum() > LEAST_BEYOND and more.mean() > AS_SPARSE * own[k]
-    }  # fmt: skip
+        for (k, _, _, more), (*_, other) in zip(sides, opposite, strict=True)
+        if fit.printing[k]
+        and len(more) >= LEAST_OF_SIDE
+        and more.sum() > LEAST_BEYOND
+        and ((own[k] < SPARSE and more.mean() > AS_SPARSE * own[k]) or more.sum() > AS_BARE * other.sum())
+    }
     return [b.id for b in blocks if b.id in aside]
 
 
-def _ink_of_sides(judge: Judge, place: Place, fit: Fit, layout: Layout) -> Iterator[tuple[int, str, int, Floats]]:
-    """Each side: its block's index, its name, of how many places, and the ink (n,) of those on the map as a share of a mark's."""
-    sides = _sides(layout, judge.backing)
+def _ink_of_sides(judge: Judge, place: Place, fit: Fit, layout: Layout, *, opposite: bool = False) -> Iterator[tuple[int, str, int, Floats]]:  # fmt: skip
+    """Each side: its block's index, its name, of how many places, and the ink (n,) of those on the map as a share of a mark's.
+
+    opposite : of the block's own marks at the other side
+    """
+    sides = _sides(layout, judge.backing, opposite=opposite)
     spots = place(sides.points.reshape(-1, 2))
     on, *off = judge.ink_of(spots, fit, np.tile(sides.block, 3)).reshape(3, -1)
     more = on - np.maximum(*off)

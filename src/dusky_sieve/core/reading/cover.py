@@ -2,12 +2,13 @@
 
 from functools import lru_cache
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, mark_centres
-from dusky_sieve.core.reading.order import median
-from dusky_sieve.core.reading.patches import Patches
+from dusky_sieve.core.reading.order import median, quantile
+from dusky_sieve.core.reading.patches import BARE_PX, LINEAR, Patches, in_one
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
@@ -22,7 +23,7 @@ VEIL_INK = 0.85  # of the typical mark: median of a mark's neighbourhood that a 
 PRINTED_UNDER_VEIL = (
     0.67  # of the light a typical mark takes: more through a veil, and it is not weak (judge.ink_share)
 )
-STATE_FIRING, STATE_MISSING, STATE_DEFLECTED = 0, 1, 2  # places in judge.STATES
+STATE_UNSEEN, STATE_FIRING, STATE_MISSING, STATE_DEFLECTED = -1, 0, 1, 2  # places in judge.STATES, and none of them
 LEAST_ASTRAY = 5  # marks that seem thrown, below which chance puts them together
 MOST_ASTRAY = 0.5  # of a block's marks that printed
 MOST_THROWN = 0.5  # of a neighbourhood, from which its place is in doubt
@@ -37,6 +38,8 @@ NEXT_ONES = 0.5  # nozzle pitches from where that ink should lie
 NEARLY_TOUCHING = 0.25  # of a column: gaps between neighbours in a row, up to which that may be
 PART_OF_IT = 0.8  # of a typical mark's ink, up to which a mark may be the next one's end
 LEAST_SUCH, MOST_ARE = 3, 0.4  # such marks of a block, and their share of those that seem thrown, which are no accident
+# Of a mark's ink in both gaps beside it, of marks with so much of the strongest ones' ink, and share of a row's marks: a rule.
+THROUGH, PRINTED_INK, MOST_THROUGH = 0.7, 0.35, 0.6
 AROUND = 9  # marks of a neighbourhood, in one line or as a square
 
 
@@ -74,10 +77,33 @@ def veiled(patches: Patches, block: MarksBlock, ink: Floats, backing: Backing) -
     return np.asarray(brighter & (ink < PRINTED_UNDER_VEIL) & (np.nanmedian(around(ink, block), axis=1) < VEIL_INK))
 
 
+def ruled(
+    patches: Patches, weights: Floats, block: MarksBlock, rows: NDArray[np.int64] | None, backing: Backing, scale: float
+) -> Bools:  # fmt: skip
+    """Marks (n,) of rows that a rule or a frame runs through: as much ink stands in the gaps beside them as in the marks.
+
+    weights : (3,) bands' into one ink share; scale : px a mm. None where gaps are too narrow to be seen.
+    """
+    n = np.arange(len(patches.ground))
+    index = n if rows is None else rows
+    if clear_width(block) * scale <= BARE_PX:
+        return np.zeros(len(n), bool)
+    profile = in_one(patches.across_ink, weights)
+    best = np.clip(profile.argmax(axis=1), 1, profile.shape[1] - 2)
+    gaps = cv2.LUT(np.ascontiguousarray(patches.codes[[0, -1]]), LINEAR)[:, n[:, None], best[:, None] + (-1, 0, 1)]
+    shares = (1 - gaps / patches.ground[:, None]) if backing == "light" else gaps - patches.ground[:, None]
+    beside = (shares @ weights).max(axis=2).min(axis=0)
+    top = quantile(profile[n, best], 0.9)
+    through = (beside > THROUGH * profile[n, best]) & (profile[n, best] > PRINTED_INK * top)
+    of_row = np.bincount(index // block.columns)
+    share = np.bincount(index // block.columns, through) / np.maximum(of_row, 1)
+    return np.asarray(share[index // block.columns] > MOST_THROUGH)
+
+
 def astray(block: MarksBlock, state: NDArray[np.int64], offset: Floats) -> Bools:
     """Marks (n,) that were judged faulty only because the lattice lies wrongly about them.
 
-    state : (n,) as indices into judge.STATES; offset : (n, 2) nozzle pitches. Nozzles that throw askew stand among
+    state : (n,) as indices into judge.STATES, -1 where unseen; offset : (n, 2) nozzle pitches. Nozzles that throw askew stand among
     others that do not; where most of a neighbourhood seems thrown the same way, or lies off that way, the sheet's place is
     in doubt there, and where a great part of all that printed seems thrown, the whole block's.
     """
@@ -87,14 +113,14 @@ def astray(block: MarksBlock, state: NDArray[np.int64], offset: Floats) -> Bools
     carried: Bools = np.asarray(thrown & _carried(block, offset[:, 1]))
     if thrown.sum() < LEAST_ASTRAY:
         return carried
-    if thrown.sum() > MOST_ASTRAY * (state != STATE_MISSING).sum():
+    if thrown.sum() > MOST_ASTRAY * ((state != STATE_MISSING) & (state != STATE_UNSEEN)).sum():
         return np.ones(len(state), bool)
     across = np.where(thrown, offset[:, 1], np.nan)
     share = np.nanmean(around(thrown.astype(np.float64), block), axis=1)
     sums = np.nansum(around(across, block), axis=1), np.nansum(np.abs(around(across, block)), axis=1)
     core = (share > MOST_THROWN) & (np.abs(sums[0]) > SAME_WAY * sums[1])
     near = np.nanmax(around(core.astype(np.float64), block), axis=1) > 0
-    return np.asarray(carried | (near & (state != STATE_FIRING)))
+    return np.asarray(carried | (near & (state > STATE_FIRING)))
 
 
 def _carried(block: MarksBlock, across: Floats) -> Bools:
@@ -109,7 +135,7 @@ def _carried(block: MarksBlock, across: Floats) -> Bools:
 def between_rows(block: MarksBlock, state: NDArray[np.int64], beside: Floats) -> Bools:
     """Marks (n,) judged missing only because the lattice lies between the rows: neighbours seem missing too, and ink stands beside all.
 
-    state : (n,) as indices into judge.STATES; beside : (n,) ink half-way to the next rows, as a share of a typical mark
+    state : (n,) as indices into judge.STATES, -1 where unseen; beside : (n,) ink half-way to the next rows, as a share of a typical mark
     """
     missing = state == STATE_MISSING
     if missing.sum() < LEAST_BETWEEN or len(state) < AROUND:
@@ -123,13 +149,13 @@ def between_rows(block: MarksBlock, state: NDArray[np.int64], beside: Floats) ->
     core = np.zeros(len(state))
     core[many] = inked > MOST_BETWEEN
     near = np.nanmax(around(core, block), axis=1) > 0
-    return np.asarray(near & (state != STATE_FIRING))
+    return np.asarray(near & (state > STATE_FIRING))
 
 
 def next_ones_ink(block: MarksBlock, state: NDArray[np.int64], offset: Floats, ink: Floats) -> Bools:
     """Marks (n,) judged thrown where what is seen is the end of the next one in the row: ink in part, about a column's step up or down.
 
-    state : (n,) as indices into judge.STATES; offset : (n, 2) nozzle pitches; ink : (n,) share of a typical mark. Where
+    state : (n,) as indices into judge.STATES, -1 where unseen; offset : (n, 2) nozzle pitches; ink : (n,) share of a typical mark. Where
     marks nearly touch, a lattice a third of a column aside sees so much of the mark beside a missing one. None where
     they are few among the block's thrown marks: some nozzles do throw so.
     """

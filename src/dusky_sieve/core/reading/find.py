@@ -1,6 +1,7 @@
 """Where the pattern may lie: similarities by correlation, on the sheet's plane seen squarely."""
 
 from dataclasses import dataclass
+from itertools import chain
 
 import cv2
 import numpy as np
@@ -66,12 +67,14 @@ class Candidate:
     """A place worth refining: its correlation, sheet mm to ink map pixels, and the strokes that follow its direction.
 
     marks : those that it was looked for with
+    laid : whether it lies on its strokes' lattice already, so that nothing need be aligned
     """
 
     score: float
     homography: Floats
     lean: Lean
     marks: Marks
+    laid: bool = False
 
 
 def boxed(layout: Layout, backing: Backing) -> tuple[Layout, tuple[float, float]]:
@@ -93,6 +96,16 @@ def gather_marks(layout: Layout, backing: Backing) -> Marks:
             sizes.append(np.tile(np.array(item.mark), (len(points), 1)))
             block.append(np.full(len(points), index))
     return Marks(np.concatenate(centres), np.concatenate(sizes), np.concatenate(block))
+
+
+def correlated(
+    strokes: Strokes, leans: list[Lean], marks: Marks, layout: Layout, shape: tuple[int, int], effort: Effort, whole_mm: float
+) -> list[Candidate]:  # fmt: skip
+    """What one effort finds by correlation, of the whole pattern or of its parts, best first; see similarities."""
+    every, most = effort.every_scale, effort.candidates
+    patterns = without_sides(marks, HALF_OUTER) if effort.parts else [marks]
+    found = [similarities(strokes, leans, some, layout, shape, every_scale=every, most=most, whole_mm=whole_mm) for some in patterns]  # fmt: skip
+    return sorted(chain(*found), key=lambda place: -place.score)[: effort.in_all]
 
 
 def similarities(
@@ -136,7 +149,7 @@ def similarities(
                     place = centre / factor + low - np.array([[c, -s], [s, c]]) @ (np.array(layout.size) / 2)
                     plane = np.array([[c, -s, place[0]], [s, c, place[1]], [0, 0, 1]])
                     places.append(Candidate(score, lean.to_map @ plane, lean, marks))
-        found += _distinct(sorted(places, key=lambda item: -item.score), layout, most)
+        found += distinct(sorted(places, key=lambda item: -item.score), layout, most)
     found.sort(key=lambda item: -item.score)
     return found
 
@@ -242,7 +255,7 @@ def _corners(w: float, h: float) -> Floats:
     return np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]])
 
 
-def _distinct(found: list[Candidate], layout: Layout, most: int) -> list[Candidate]:
+def distinct(found: list[Candidate], layout: Layout, most: int) -> list[Candidate]:
     """The best few that put the pattern's corners in clearly different places."""
     kept: list[tuple[Candidate, Floats]] = []
     for candidate in found:

@@ -1,12 +1,15 @@
 """A finished registration held once more against the ink map and the strokes that it was found on."""
 
+import numpy as np
+
 from dusky_sieve.core.layout import MarksBlock, marks_over
 from dusky_sieve.core.reading.align import shrunk
 from dusky_sieve.core.reading.beyond import beyond, sparse_aside
 from dusky_sieve.core.reading.locate import MOST_BEYOND, Locator
 from dusky_sieve.core.reading.registration import Registration
-from dusky_sieve.core.reading.stray import overlooked, stray_blocks
+from dusky_sieve.core.reading.stray import beside_lattice, on_lattice, overlooked, stray_blocks
 
+COLUMNS_LEAD = 2.0  # marks fewer a column aside, all on the lattice: the sheet's outermost columns printed something
 MOST_ASIDE = 0.25  # of the blocks that can be told, which may lie a lattice step aside: the others are read
 
 
@@ -26,6 +29,15 @@ class Finished:
     def stray(self, printing: list[MarksBlock]) -> list[str]:
         """Blocks beside whose lattice many strokes stand."""
         return stray_blocks(self.at.strokes, self.whole, self.blocks, {b.id for b in printing})
+
+    def columns_told(self) -> bool:
+        """Whether marks that stand alone tell whole columns: all on the lattice, and clearly fewer of them a column or two aside."""
+        at = self.at
+        if not on_lattice(beside_lattice(at.strokes, self.whole, self.blocks)):
+            return False
+        along = [np.multiply(k, b.column_pitch) for b in at.blocks if b.columns > 1 for k in (-2, -1, 1, 2)]
+        here, *aside = at.judge.quick(self.place, np.array([(0.0, 0.0), *along]), self.fit)
+        return float(here) - max(aside, default=0.0) > COLUMNS_LEAD
 
     def overlooked(self, silent: set[str]) -> set[str]:
         """Blocks of those `silent` in whose box ink stands, and the next ones."""

@@ -1,7 +1,6 @@
 """Which of the candidate places is the sheet: checked mark by mark, and refused where it is not there."""
 
 from dataclasses import dataclass, replace
-from itertools import chain
 
 import cv2
 import numpy as np
@@ -12,13 +11,12 @@ from dusky_sieve.core.reading.align import align, or_without, shrunk
 from dusky_sieve.core.reading.beyond import beyond
 from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip, slipped
 from dusky_sieve.core.reading.find import (
-    HALF_OUTER,
     Candidate,
     Effort,
     Marks,
     boxed,
+    correlated,
     gather_marks,
-    similarities,
     stroke_ways,
     without_sides,
 )
@@ -38,8 +36,9 @@ from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_m
 from dusky_sieve.core.reading.registration import Registration, homography_of, inverse, moved, project, rigid
 from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
 from dusky_sieve.core.reading.square import slack_of, squared
-from dusky_sieve.core.reading.stray import left_out, marks_drawn, on_lattice
+from dusky_sieve.core.reading.stray import beside_lattice, left_out, marks_drawn, on_lattice
 from dusky_sieve.core.reading.tilt import Lean, leans
+from dusky_sieve.core.reading.votes import voted
 
 Floats = NDArray[np.float64]
 Bytes = NDArray[np.uint8]
@@ -70,6 +69,8 @@ MOST_BEYOND, HARDLY_BEYOND = 0.45, 0.3
 EVEN = 1.15  # times the shortest marks' length, up to which marks of all blocks are taken to be equally long
 STEEPEST_DEG = 50.0  # from straight above: beyond it a pattern is squeezed onto others' marks, nobody photographs so
 ASTRAY = 0.25  # spill from which rows were not followed
+# Strokes that tell whether they stand on a lattice, how much those beside it count against a place, and what fewer make of it.
+LEAST_TELLING, BESIDE_COUNTS, HARDLY_TOLD = 12, 0.5, 0.7
 SURELY_LIKE = 0.8  # correlation from which they are followed again from closer by
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 
@@ -86,11 +87,6 @@ class Found:
     lean: Lean
     like: Bools
     again: bool = False
-
-    @property
-    def worth(self) -> float:
-        """For comparing looks: marks explained, and the less the fewer of those that should be there."""
-        return self.fit.explained * self.fit.there
 
     def same(self, other: "Found") -> bool:
         """Whether two places on one map are one."""
@@ -118,6 +114,7 @@ class Locator:
         self.layout, self.corner = boxed(layout, backing)
         layout = self.layout
         self.map: InkMap = seen or ink_map(photo, layout, backing)
+        self.shape = (self.map.ink.shape[0], self.map.ink.shape[1])
         strokes = find_strokes(self.map.ink, within if around is None else self._between(around))
         self.strokes: Strokes = strokes if backing == "light" else strokes.bright()
         self.marks: Marks = gather_marks(layout, backing)
@@ -149,22 +146,25 @@ class Locator:
 
     def search(self, effort: Effort) -> tuple[Found | None, list[Candidate]]:
         """The best place found by one effort, and the last places that were tried."""
-        shape = (self.map.ink.shape[0], self.map.ink.shape[1])
-        ways = leans(self.strokes, shape, effort.directions, effort.faint_peak, even=self.even)
+        ways = leans(self.strokes, self.shape, effort.directions, effort.faint_peak, even=self.even)
         best: Found | None = None
         candidates: list[Candidate] = []
         # The direction that most strokes share is nearly always the marks' own: it is tried alone before the others.
-        for some in (ways[:1], ways[1:]):
+        for some, votes in ((ways[:1], False), (ways[:1], True), (ways[1:], False)):
             if best is None or not self.clear(best):
-                every, most = effort.every_scale, effort.candidates
-                patterns = without_sides(self.marks, HALF_OUTER) if effort.parts else [self.marks]
-                found = [
-                    similarities(self.strokes, some, marks, self.layout, shape, every_scale=every, most=most, whole_mm=max(self.whole.size))
-                    for marks in patterns
-                ]  # fmt: skip
-                candidates = sorted(chain(*found), key=lambda place: -place.score)[: effort.in_all]
-                best = self._best(candidates, best)
+                further = self._candidates(some, effort, votes=votes)
+                best = self._best(further, best)
+                candidates = further or candidates
         return best, candidates
+
+    def _candidates(self, ways: list[Lean], effort: Effort, *, votes: bool) -> list[Candidate]:
+        """Candidates by how many strokes stand on the lattice, or by how the ink of strokes is spread."""
+        if not votes:
+            return correlated(self.strokes, ways, self.marks, self.layout, self.shape, effort, max(self.whole.size))
+        if effort.every_scale or effort.parts:  # the same strokes have voted before
+            return []
+        most = effort.candidates
+        return [c for way in ways for c in voted(self.strokes, way, self.marks, self.layout, self.blocks, most)]
 
     def ends_right(self, found: Found) -> Registration:
         """The place slid along the rows where that sets their ends right and explains no less."""
@@ -193,7 +193,15 @@ class Locator:
 
     def on_lattice(self, found: Found) -> bool:
         """Whether strokes stand on a place's lattice as they would not by chance, though many of its marks are missing."""
-        return on_lattice(self.strokes, found.registration, self.blocks)
+        return on_lattice(beside_lattice(self.strokes, found.registration, self.blocks))
+
+    def explains(self, found: Found) -> float:
+        """Marks that a place explains; where it is not clearly it the less, the more ink and strokes stand beside its lattice."""
+        if found.fit.there > CLEARLY_FOUND:
+            return found.fit.explained
+        beside = beside_lattice(self.strokes, found.registration, self.blocks)
+        on = 1 - BESIDE_COUNTS * float(beside.mean()) if len(beside) >= LEAST_TELLING else HARDLY_TOLD
+        return found.fit.explained * on * max(0.0, 1 - found.fit.spill)
 
     def _best(self, candidates: list[Candidate], best: Found | None) -> Found | None:
         """The best of the candidates once refined; stops at one that is clearly it."""
@@ -204,7 +212,7 @@ class Locator:
             if found.fit.there > HALF_FOUND:
                 self.tried = sorted([*self.tried, found], key=lambda way: -way.fit.there)[:MOST_LIKELY]
             again = best is not None and found.same(best)
-            if best is None or found.fit.explained > best.fit.explained:
+            if best is None or self.explains(found) > self.explains(best):
                 best = found
             if again:
                 best = self.confirmed(best)
@@ -215,12 +223,15 @@ class Locator:
     def clear(self, found: Found, *, surely: bool = False) -> bool:
         """Whether nothing further needs to be tried: much is explained, and no like part of the picture is left out.
 
-        `surely` : not because it was led to twice, where blocks print nothing: others may have been taken for them.
+        `surely` : not because all strokes stand on its lattice, nor because it was led to twice, where blocks print nothing:
+        others may have been taken for them.
         """
         everything = bool(found.fit.printing.all())
         sooner = found.again and (everything or not surely)
         if found.fit.there <= (FOUND_AGAIN if sooner else CLEARLY_FOUND):
-            return False
+            told = not surely and found.fit.spill < 2 * WELL_LAID and self.on_lattice(found)
+            if not told:
+                return False
         if everything:
             return True
         drawn = self.marks_drawn(found.registration)
@@ -254,11 +265,9 @@ class Locator:
             if before is candidate:
                 return led_to
         like = self.like_marks(candidate)
-        aligned = align(self.drawn(like), candidate.homography, candidate.marks, self.layout)
-        if thorough and candidate.marks is self.marks:
-            aligned = or_without(aligned, self.drawn(like), candidate.homography, self.sides, self.layout)
+        aligned = None if candidate.laid else self._aligned(candidate, like, thorough=thorough)
         found: Found | None = None
-        starts: list[Floats] = []
+        starts: list[Floats] = [candidate.homography] if candidate.laid else []
         if aligned is not None and aligned[0] >= max(UNLIKE, UNLIKE_BEST * self.liked):
             self.liked = max(self.liked, aligned[0])
             starts = [aligned[1], candidate.homography] if thorough else [aligned[1]]
@@ -277,6 +286,13 @@ class Locator:
             found = self._polished(found)
         self.laid.append((candidate, found))
         return found
+
+    def _aligned(self, candidate: Candidate, like: Bools, *, thorough: bool) -> tuple[float, Floats] | None:
+        """Where alignment leads from a candidate, with its correlation; `thorough` : without the blocks of one side, too."""
+        aligned = align(self.drawn(like), candidate.homography, candidate.marks, self.layout)
+        if not thorough or candidate.marks is not self.marks:
+            return aligned
+        return or_without(aligned, self.drawn(like), candidate.homography, self.sides, self.layout)
 
     def _polished(self, found: Found) -> Found:
         """A half right place followed from the part that lies best, then onto strokes picked again, where that is better."""
@@ -311,7 +327,6 @@ class Locator:
         if seed is None and not shown.all():
             seed = np.asarray(np.median(self.marks.centres[shown], axis=0))
         away = away_from(self.marks.centres, seed).max(axis=1)
-        frame = (self.map.ink.shape[0], self.map.ink.shape[1])
         scale = start.px_per_mm(np.array(self.layout.size) / 2)
         slack = slack_of(sum(-(-b.nozzles // b.columns) for b in self.blocks), touching(self.blocks, scale))
         distance, followed = self._distance(like), start
@@ -321,13 +336,15 @@ class Locator:
                 return followed
             if (share := plan[-1][2]) < 1:  # a free curve swings where nothing was followed yet; a camera leads on
                 part = shown & (away < share * 1.05)
-                followed = squared(followed, self.marks.centres[part], self.along[part], frame, rest=False, slack=slack)
+                followed = squared(
+                    followed, self.marks.centres[part], self.along[part], self.shape, rest=False, slack=slack
+                )
         fit = self.judge(followed.to_photo)
         printing = [b for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]
         if fit.there < GLIMPSE:
             return followed
         shown = fit.printing[self.block_of]
-        square = squared(followed, self.marks.centres[shown], self.along[shown], frame, slack=slack)
+        square = squared(followed, self.marks.centres[shown], self.along[shown], self.shape, slack=slack)
         return follow(distance, slide(self.map.ink, square, printing, self.layout), self.marks, self.clear_mm, FINAL)
 
     def _distance(self, like: Bools) -> Singles:

@@ -1,6 +1,6 @@
 """Measuring every mark of a block: how much ink, and how far from its place."""
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 from functools import lru_cache
 
 import cv2
@@ -8,7 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, mark_centres
-from dusky_sieve.core.reading.cover import hidden_marks, smooth_surface, veiled
+from dusky_sieve.core.reading.cover import hidden_marks, ruled, smooth_surface, veiled
 from dusky_sieve.core.reading.order import median, quantile
 from dusky_sieve.core.reading.patches import LINEAR, Patches, cut_patches, in_one, ink_weights
 from dusky_sieve.core.reading.registration import Registration
@@ -85,6 +85,9 @@ def measure_block(
     """
     patches = cut_patches(photo, block, registration, backing, rows, clear)
     weights, printing = ink_weights(patches, block, backing)
+    rule = ruled(patches, weights, block, rows, backing, registration.px_per_mm(mark_centres(block)[0]))
+    if rule.any():  # what runs through says neither whether the block prints nor in what colour
+        weights, printing = ink_weights(replace(patches, seen=patches.seen & ~rule), block, backing)
     noise = grain = float(np.sqrt(((weights * patches.noise) ** 2).sum()))
     raw = in_one(patches.across_ink, weights)
     profile = _flattened(raw, block, patches.across)
@@ -105,6 +108,7 @@ def measure_block(
         noise = max(noise, _ripple(profile[gaps], template))
     amount, sigma, dy, dy_sigma = _match(profile, template, patches.across, noise, grain, block.nozzle_pitch, seen_from)
     hidden, covered = hidden_marks(patches, block, rows, backing)
+    covered |= rule
     usable = patches.seen & ~hidden & ~covered
     level = _typical_level(amount, printing, usable)
     gain = _gain(amount / level, usable, block, rows) if printing > 0.3 else np.ones(len(amount))

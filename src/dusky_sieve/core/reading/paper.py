@@ -1,5 +1,7 @@
 """Where the sheet of paper lies on a photo: a large even, convex patch, whatever the desk under it looks like."""
 
+from functools import reduce
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -11,6 +13,7 @@ Bytes = NDArray[np.uint8]
 Photo = NDArray[np.uint8]
 
 LOOKED_AT_PX = 240  # longer side while looking: marks and ruled lines are gone at that, paper and desk are not
+UNRULED_AT_PX = 480  # longer side at which rules are narrower than three pixels
 SPECKS_PX = 5  # of a median that takes what is left of them away
 STEEPEST = (
     0.015,
@@ -25,33 +28,18 @@ EVENNESS = 0.5  # power with which an evener patch counts for more than a larger
 SAME_PATCH = 0.7  # of two patches together that both cover, beyond which they are one
 MOST_PAPERS = 2  # that are looked at; a desk can be as even as the sheet on it
 DARK = 8.0  # of 255 added to brightness, so that noise of dark places is no step
+LOG = np.log(np.arange(256, dtype=np.float32) + DARK)
+NEXT_TO = np.ones((3, 3), np.uint8)
 
 
 def papers_on(small: Photo, backing: Backing) -> list[Bytes]:
     """Masks (rows, columns), 255 on what may be the sheet of paper on a photo (rows, columns, 3): convex hulls, likeliest first."""
-    tiny = cv2.medianBlur(shrink(small, LOOKED_AT_PX)[0], SPECKS_PX)
-    log = np.log(tiny.astype(np.float32) + DARK)
-    slopes = [np.abs(cv2.Sobel(log, cv2.CV_32F, *way, scale=1 / 8)) for way in ((1, 0), (0, 1))]
-    steep = np.maximum(*slopes).reshape(*log.shape[:2], -1).max(axis=2)
-    grey = tiny.mean(axis=2)
-    side = 1 if backing == "light" else -1  # ink is darker than paper, white ink brighter than what lies behind it
-    found: list[tuple[float, Bytes]] = []
-    for limit in STEEPEST:
-        count, labels, stats, _ = cv2.connectedComponentsWithStats((steep < limit).astype(np.uint8), connectivity=4)
-        for k in range(1, count):
-            share = stats[k, cv2.CC_STAT_AREA] / labels.size
-            if not LEAST_SHARE < share < MOST_SHARE:
-                continue
-            even = labels == k
-            rims, _ = cv2.findContours(even.astype(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_SIMPLE)
-            hull = cv2.convexHull(np.concatenate(rims))
-            patch = np.asarray(cv2.fillConvexPoly(np.zeros(log.shape[:2], np.uint8), hull, (255,)), np.uint8)
-            bright = float(grey[even].mean())
-            inked = (patch > 0) & ~even & (grey * side < INKED**side * bright * side)
-            convex = (even.sum() + inked.sum()) / (patch > 0).sum()
-            light = bright if backing == "light" else 1.0  # paper is brighter than most desks
-            if convex > CONVEX:
-                found.append((float(share * convex**4 * light * (STEEPEST[0] / limit) ** EVENNESS), patch))
+    picture = shrink(small, UNRULED_AT_PX)[0]
+    found = _even_patches(picture, backing)
+    if not found:  # a rule may part the sheet, and a desk as bright as it run into it where their edge is faint
+        fill = cv2.MORPH_CLOSE if backing == "light" else cv2.MORPH_OPEN
+        unruled = np.asarray(cv2.morphologyEx(picture, fill, NEXT_TO), np.uint8)
+        found = [*_even_patches(unruled, backing), *_even_patches(picture, backing, apart=True), *_even_patches(unruled, backing, apart=True)]  # fmt: skip
     found.sort(key=lambda item: -item[0])
     kept: list[Bytes] = []
     for _, patch in found:
@@ -59,6 +47,46 @@ def papers_on(small: Photo, backing: Backing) -> list[Bytes]:
             kept.append(patch)
     rim = np.ones((2 * RIM_PX + 1,) * 2, np.uint8)
     return [enlarged(np.asarray(cv2.erode(patch, rim, borderValue=255), np.uint8), small) for patch in kept]
+
+
+def _even_patches(picture: Photo, backing: Backing, *, apart: bool = False) -> list[tuple[float, Bytes]]:
+    """Convex hulls of large even patches as masks (rows, columns), with how likely each is the sheet.
+
+    apart : whether a bridge of two pixels does not make two patches one
+    """
+    tiny = cv2.medianBlur(shrink(picture, LOOKED_AT_PX)[0], SPECKS_PX)
+    log = LOG[tiny]
+    slopes = [np.abs(cv2.Sobel(log, cv2.CV_32F, *way, scale=1 / 8)) for way in ((1, 0), (0, 1))]
+    steep = reduce(cv2.max, [band for slope in slopes for band in cv2.split(slope)])
+    grey = np.asarray(cv2.transform(tiny.astype(np.float32), np.full((1, 3), 1 / 3, np.float32)), np.float32)
+    found: list[tuple[float, Bytes]] = []
+    for limit in STEEPEST:
+        even = (steep < limit).astype(np.uint8)
+        _, labels, stats, _ = cv2.connectedComponentsWithStats(
+            cv2.erode(even, NEXT_TO) if apart else even, connectivity=4
+        )
+        shares = stats[1:, cv2.CC_STAT_AREA] / labels.size
+        for k in 1 + np.flatnonzero((shares > LEAST_SHARE) & (shares < MOST_SHARE)):
+            part = (labels == k).astype(np.uint8)
+            convex, light, patch = _patch_of(
+                np.asarray(cv2.dilate(part, NEXT_TO) if apart else part, np.uint8), grey, backing
+            )
+            if convex > CONVEX:
+                found.append((float(shares[k - 1] * convex**4 * light * (STEEPEST[0] / limit) ** EVENNESS), patch))
+    return found
+
+
+def _patch_of(even: Bytes, grey: NDArray[np.float32], backing: Backing) -> tuple[float, float, Bytes]:
+    """Of an even patch (rows, columns): how convex it is, how much brightness counts for it, and its convex hull as a mask."""
+    rims, _ = cv2.findContours(even, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_SIMPLE)
+    hull = cv2.convexHull(np.concatenate(rims))
+    patch = np.asarray(cv2.fillConvexPoly(np.zeros(even.shape, np.uint8), hull, (255,)), np.uint8)
+    bright = float(cv2.mean(grey, even)[0])
+    # Ink is darker than paper, white ink brighter than what lies behind it.
+    ink = grey < INKED * bright if backing == "light" else grey > bright / INKED
+    inked = np.count_nonzero((patch > 0) & (even == 0) & ink)
+    convex = (cv2.countNonZero(even) + inked) / cv2.countNonZero(patch)
+    return convex, bright if backing == "light" else 1.0, patch  # paper is brighter than most desks
 
 
 def enlarged(mask: Bytes, like: Bytes) -> Bytes:

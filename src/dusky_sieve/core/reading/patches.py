@@ -131,7 +131,7 @@ def ink_weights(patches: Patches, block: MarksBlock, backing: Backing) -> tuple[
     share = guess @ core
     noise = float(np.sqrt(((guess * patches.noise) ** 2).sum()))
     top = float(quantile(share[patches.seen], 0.95)) if patches.seen.any() else 0.0
-    printing = float((share > max(0.35 * top, 6 * noise)).mean()) if top > max(8 * noise, 0.03) else 0.0
+    printing = float((share > max(0.35 * top, 6 * noise))[patches.seen].mean()) if top > max(8 * noise, 0.03) else 0.0
     strong = patches.seen & (share > max(0.55 * top, 6 * noise))
     colour = hint
     if strong.sum() >= 6:

@@ -16,6 +16,7 @@ from dusky_sieve.core.reading.find import Candidate
 from dusky_sieve.core.reading.locate import FOUND_FROM, LEAST_MARKS, Bools, Corners, Locator
 from dusky_sieve.core.reading.registration import Registration, inverse, project, rigid
 from dusky_sieve.core.reading.tilt import Lean
+from dusky_sieve.core.reading.votes import room_of
 
 Floats = NDArray[np.float64]
 
@@ -82,7 +83,7 @@ def pin(homography: Floats, strokes: Floats, blocks: list[MarksBlock]) -> Floats
     """The homography (3, 3) sheet mm to pixels moved onto strokes (n, 2) px; None where too few lie on the lattice."""
     places = np.concatenate([mark_centres(b) for b in blocks])
     lowest, highest = places.min(axis=0), places.max(axis=0)
-    room = np.concatenate([np.tile(_steps(b), (b.nozzles, 1)) for b in blocks])
+    room = np.concatenate([np.tile(room_of(b), (b.nozzles, 1)) for b in blocks])
     for k in range(ROUNDS):
         allowed = FIRST + (LAST - FIRST) * k / (ROUNDS - 1)
         here = project(inverse(homography), strokes)
@@ -101,11 +102,3 @@ def pin(homography: Floats, strokes: Floats, blocks: list[MarksBlock]) -> Floats
             return None
         homography = np.vstack([moved, [0.0, 0.0, 1.0]]) @ homography
     return np.asarray(homography)
-
-
-def _steps(block: MarksBlock) -> Floats:
-    """Distance along travel and across it (2,) mm from a mark to the next that could be taken for it."""
-    along = block.column_pitch[0] if block.columns > 1 else 4 * block.mark[0]
-    steps = [abs(v[1]) for v in (block.column_pitch, block.row_pitch) if abs(v[1]) > block.mark[1]]
-    down = abs(block.row_pitch[1]) if block.nozzles > block.columns else max(steps, default=1.0)
-    return np.array([abs(along), max(down, block.mark[1])])

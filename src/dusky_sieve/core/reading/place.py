@@ -100,7 +100,7 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
         if any(_same(look, other) and at.map.factor == other[2].map.factor for other in wanting):
             continue
         looks.append(look)
-        if chosen is None or _worth(look[0]) > _worth(chosen[0]) or (_clear(look) and _same(look, chosen)):
+        if chosen is None or _worth(look) > _worth(chosen) or (_clear(look) and _same(look, chosen)):
             chosen = look
         if _clear(chosen):
             yield _of_looks(looks, chosen)
@@ -128,7 +128,7 @@ def _look(at: Locator, effort: Effort, before: Look | None) -> Look:
     """What one look finds: searched, blocks that printed laid onto others, and believed sooner where led to before."""
     best, candidates = at.search(effort)
     if best is not None and _half(at, best) and best.fit.there > HOPELESS and best.fit.explained >= LEAST_MARKS:
-        best = max((other_blocks(at, way) for way in at.likely(best)), key=lambda way: way.fit.explained)
+        best = max((other_blocks(at, way) for way in at.likely(best)), key=at.explains)
     if best is not None and before is not None and _same((best, candidates, at), before):
         best = at.confirmed(best)
     return best, candidates, at
@@ -153,8 +153,9 @@ def _clear(look: Look) -> bool:
     return look[0] is not None and look[2].clear(look[0])
 
 
-def _worth(found: Found | None) -> float:
-    return found.worth if found is not None else 0.0
+def _worth(look: Look) -> float:
+    """For comparing looks: marks explained, and the less the fewer of those that should be there."""
+    return look[2].explains(look[0]) * look[0].fit.there if look[0] is not None else 0.0
 
 
 def _checked(at: Locator, best: Found | None, candidates: list[Candidate], others: list[Registration]) -> Registration:

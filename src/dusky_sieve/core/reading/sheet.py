@@ -7,7 +7,15 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_heights, mark_centres, marks_over
-from dusky_sieve.core.reading.cover import OTHER_COLOUR, adrift, astray, between_rows, next_ones_ink, smooth_surface
+from dusky_sieve.core.reading.cover import (
+    OTHER_COLOUR,
+    STATE_UNSEEN,
+    adrift,
+    astray,
+    between_rows,
+    next_ones_ink,
+    smooth_surface,
+)
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.ends import find_slip
 from dusky_sieve.core.reading.fills import read_fill
@@ -167,9 +175,10 @@ def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registrat
     for name in {*ends.aside(), *stray, *unseen, *beside, *finished.sparse_aside()}:
         doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
     lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
-    # Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns.
-    untold = photo.corners is None and photo.placed is None and not ends.told
-    if all_aside or lost or untold or find_slip(ends).moves:
+    # Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns, or marks that stand alone.
+    by_hand = photo.corners is not None or photo.placed is not None
+    untold = (find_slip(ends).moves or not (by_hand or ends.told)) and not finished.columns_told()
+    if all_aside or lost or untold:
         raise SheetNotFound(
             f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{locator.whole.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
@@ -255,9 +264,10 @@ def _judge_block(
         ink, marks.ink_sigma, offset / block.nozzle_pitch, marks.offset_sigma / block.nozzle_pitch, marks.judged,
         dead=marks.printing < DEAD,
     )  # fmt: skip
-    lost = astray(block, judgement.state, offset / block.nozzle_pitch)
-    lost |= between_rows(block, judgement.state, marks.beside)
-    lost |= next_ones_ink(block, judgement.state, offset / block.nozzle_pitch, marks.ink)
+    state = np.where(marks.covered, STATE_UNSEEN, judgement.state)  # what lies over marks says nothing of the lattice
+    lost = astray(block, state, offset / block.nozzle_pitch)
+    lost |= between_rows(block, state, marks.beside)
+    lost |= next_ones_ink(block, state, offset / block.nozzle_pitch, marks.ink)
     lost |= adrift(marks.offset[solid, 0] / block.nozzle_pitch)
     if lost.any():
         judgement = replace(judgement, judged=judgement.judged & ~lost)

@@ -24,7 +24,10 @@ OFF = 0.3  # of a column or of the clear height, beyond which a stroke is beside
 LEAST_CLEAR_PX = 6.0  # of the map: where rows are closer, a stroke's middle does not tell which it belongs to
 LEAST_STROKES = 6  # of a block, below which chance puts them aside
 LEAST_OF_SILENT = 0.15  # strokes for each nozzle of a block that seems to print nothing, from which something does
-NO_ACCIDENT, FEW_BESIDE = 40, 0.15  # strokes, and the share of them that may stand beside; by chance half of them do
+NO_ACCIDENT = (
+    (40, 0.15),
+    (25, 0.04),
+)  # strokes, and the share of them that may stand beside; by chance half of them do
 LIKE_EXPLAINED = 2.0  # times as long or wide, either way, that strokes may be which are like the explained ones
 ABOUT = 4.0  # times its size about a place, within which strokes may be its marks: it may be shrunk to a third
 OVER_BOX = 60  # points each way, over a block's box
@@ -75,11 +78,15 @@ def overlooked(ink: Bytes, place: Registration, blocks: list[MarksBlock], silent
     return found
 
 
-def on_lattice(strokes: Strokes, place: Registration, blocks: list[MarksBlock]) -> bool:
-    """Whether so many strokes stand on the lattice, and so few beside it, that it is no accident, however few they are."""
-    parts = [beside for _, clear_px, beside in _about(strokes, place, blocks) if clear_px >= LEAST_CLEAR_PX]
-    beside = np.concatenate(parts) if parts else np.zeros(0, bool)
-    return len(beside) >= NO_ACCIDENT and bool(beside.mean() < FEW_BESIDE)
+def beside_lattice(strokes: Strokes, place: Registration, blocks: list[MarksBlock]) -> NDArray[np.bool_]:
+    """Which of the strokes (n,) that are like the marks of a block, and about it, stand beside its lattice."""
+    parts = [beside for _, clear_px, beside in _about(strokes, place, blocks, runs=True) if clear_px >= LEAST_CLEAR_PX]
+    return np.concatenate(parts) if parts else np.zeros(0, bool)
+
+
+def on_lattice(beside: NDArray[np.bool_]) -> bool:
+    """Whether so many strokes (n,) stand on a lattice, and so few beside it, that it is no accident, however few they are."""
+    return any(len(beside) >= enough and bool(beside.mean() < few) for enough, few in NO_ACCIDENT)
 
 
 def left_out(strokes: Strokes, follows: NDArray[np.bool_], drawn: Bytes, place: Registration) -> float:
@@ -112,14 +119,17 @@ def marks_drawn(ink: Bytes, place: Registration, marks: Marks, blocks: list[Mark
 
 
 def _about(
-    strokes: Strokes, place: Registration, blocks: list[MarksBlock]
+    strokes: Strokes, place: Registration, blocks: list[MarksBlock], *, runs: bool = False
 ) -> Iterator[tuple[MarksBlock, float, NDArray[np.bool_]]]:
-    """Each block with enough strokes like its marks about it, its clear height in pixels, and which stand beside its lattice."""
+    """Each block with enough strokes like its marks about it, its clear height in pixels, and which stand beside its lattice.
+
+    runs : also where gaps are narrow; single marks between missing ones are seen there as well
+    """
     at = _on_sheet(place, strokes.centre)
     heights = dict(zip((b.id for b in blocks), clear_heights(blocks), strict=True))
     for block in blocks:
         scale = place.px_per_mm(np.array(block.origin))
-        if narrow(block, scale):
+        if not runs and narrow(block, scale):
             continue
         banks = near_by(extent(block), blocks)
         own_ids = {b.id for b in banks}

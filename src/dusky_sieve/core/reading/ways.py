@@ -51,6 +51,7 @@ AS_GOOD = 0.95  # of what a place explains, from which one a lattice step aside 
 COLOURS_MOVED = 0.03  # of unit vectors, between the inks that two ways show in one block, from which it is another ink
 COLOURS_SWAPPED = 0.8  # correlation of such differences with the layout's
 EDGE_MM, LEAST_KNOWN = 0.5, 20  # beyond the pattern's box its place is not known; grid points that must lie in it
+WORTH_COMPARING = 0.7  # of what the best place explains, ink and strokes beside it counted against it, from which other looks' are rivals
 RIVALS_TRIED = 8  # other ways of each kind that are compared as they lie
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
 
@@ -62,13 +63,13 @@ def right_way_round(at: Locator, best: Found, candidates: list[Candidate], other
     """
     full = Judge(at.map, probes(at.layout, at.backing, COMPARED), at.backing, at.judge.near)
     top = Found(best.registration, _with_fills(at, full, best.registration), best.lean, best.like)
-    ways = [top]
-    for other in others:
-        settled, _ = at.settled(at.of_photo(other))
-        ways.append(Found(settled, _with_fills(at, full, settled), best.lean, best.like))
+    further = [Found(*at.settled(at.of_photo(other)), best.lean, best.like) for other in others]
     if best.fit.there < SURELY_FOUND:
-        for way in _turned(at, best, candidates):
-            ways.append(Found(way.registration, _with_fills(at, full, way.registration), way.lean, way.like))
+        further += _turned(at, best, candidates)
+    # What lies over a heading or over grain may explain much ink; its lattice does not.
+    least = WORTH_COMPARING * at.explains(best) if further else 0.0
+    further = [way for way in further if at.explains(way) > least]
+    ways = [top, *(replace(way, fit=_with_fills(at, full, way.registration)) for way in further)]
     for _ in range(3):
         ways += _laid_onto_itself(at, top, full)
         ways.sort(key=lambda way: -way.fit.explained)
@@ -173,7 +174,9 @@ def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
     surely = found.fit.there >= SURELY_FOUND
     near = NEAR_RIVAL if surely else NEAR_RIVAL_OF_POOR
     for laid, all_of_it in _likeliest(at, found):
-        settled, fit = at.settled(laid, found.fit)
+        # Its own levels where it can tell them: of two like blocks the one that is absent has none in the other's place.
+        there = at.judge(laid.to_photo)
+        settled, fit = at.settled(laid, there if there.explained > near * found.fit.explained else found.fit)
         # As it lies, too: a place must not lead another only because it was laid more finely.
         ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.like))
         as_fine = surely and all_of_it and found.fit.spill < WELL_LAID
@@ -234,7 +237,7 @@ def _beside(at: Locator, way: Found) -> float:
 
 def other_blocks(at: Locator, found: Found) -> Found:
     """The place, or another that explains more, where what printed is laid onto other blocks: some may be absent."""
-    return max([found, *_laid_onto_itself(at, found, at.judge)], key=lambda way: way.fit.explained)
+    return max([found, *_laid_onto_itself(at, found, at.judge)], key=at.explains)
 
 
 def _with_fills(at: Locator, full: Judge, registration: Registration) -> Fit:

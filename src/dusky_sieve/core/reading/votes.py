@@ -1,0 +1,143 @@
+"""Where a sheet of few strokes may lie: each stroke votes for the places that lay a mark onto it.
+
+Correlation weighs how ink is spread, and where most marks are missing little of a pattern's spread is left; but what
+printed still stands on its lattice. A generalised Hough transform (Ballard 1981) over place and two scales, both ways round.
+"""
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.layout import Layout, MarksBlock
+from dusky_sieve.core.reading.find import Candidate, Marks, distinct
+from dusky_sieve.core.reading.inkmap import Strokes
+from dusky_sieve.core.reading.registration import inverse, project
+from dusky_sieve.core.reading.tilt import Lean
+
+Floats = NDArray[np.float64]
+Cells = NDArray[np.int64]
+
+MOST_PAIRS = 60_000  # of strokes and marks, that take part; more strokes than tell are left out
+LEAST_VOTING, MOST_VOTING = 12, 160  # strokes
+SCALE_STEP, SCALES_TRIED, ASPECTS_TRIED = (
+    0.02,
+    8,
+    8,
+)  # as a share, and how many to each side: of both, and of across alone
+CELL = 0.2  # of the distance from a mark to the next; votes of three cells each way are one place's
+WITHIN = 2.5  # of the pattern's longer side from the middle, within which strokes vote: a tilt throws some far out
+AGREEING = 0.35  # of the strokes, that must vote for a place
+LAID, LAYINGS = 60, 5  # places that are laid onto their strokes, and rounds of that
+FIRST, THEN, CLOSE = (
+    0.45,
+    0.3,
+    0.25,
+)  # of the distance to the next mark, within which a stroke is its: at first, then, surely
+HELD = (1e-4, 0.01, 0.01, 1e-4, 0.01, 0.01, 1.0, 1.0)  # how hard a laying is held back: place, size and shear, tilt
+
+
+def voted(strokes: Strokes, lean: Lean, marks: Marks, layout: Layout, blocks: list[MarksBlock], most: int) -> list[Candidate]:  # fmt: skip
+    """The places that most strokes of a lean agree on, laid onto them; at most `most`, best first.
+
+    None where strokes are too few to tell, or more than can be tried.
+    """
+    at, scale, turn = _on_plane(strokes, lean, marks)
+    middle = np.median(at, axis=0) if len(at) else np.zeros(2)
+    at = at[(np.abs(at - middle) < WITHIN * max(layout.size)).all(axis=1)] - middle
+    at = at[:: max(1, -(-len(at) // MOST_VOTING))]
+    if len(at) < LEAST_VOTING or len(at) * len(marks.centres) > MOST_PAIRS:
+        return []
+    half = np.array(layout.size) / 2
+    room = np.concatenate([np.tile(room_of(b), (b.nozzles, 1)) for b in blocks])
+    found: list[Candidate] = []
+    for votes, stretch, way, shift in _places(at, marks.centres - half, CELL * np.median(room, axis=0))[:LAID]:
+        if votes < AGREEING * len(at):
+            break
+        plane = np.eye(3)
+        plane[:2, :2] = scale * turn @ (np.diag(way / stretch))
+        plane[:2, 2] = scale * turn @ ((shift - way * half) / stretch + middle)
+        share, homography = _laid(lean.to_map @ plane, strokes.centre[lean.follows], marks.centres, room, half)
+        found.append(Candidate(share, homography, lean, marks, laid=True))
+    return distinct(sorted(found, key=lambda place: -place.score), layout, most)
+
+
+def room_of(block: MarksBlock) -> Floats:
+    """Distance along travel and across it (2,) mm from a mark to the next that could be taken for it."""
+    along = block.column_pitch[0] if block.columns > 1 else 4 * block.mark[0]
+    steps = [abs(v[1]) for v in (block.column_pitch, block.row_pitch) if abs(v[1]) > block.mark[1]]
+    down = abs(block.row_pitch[1]) if block.nozzles > block.columns else max(steps, default=1.0)
+    return np.array([abs(along), max(down, block.mark[1])])
+
+
+def _laid(homography: Floats, strokes: Floats, marks: Floats, room: Floats, half: Floats) -> tuple[float, Floats]:
+    """The homography (3, 3) sheet mm to pixels laid onto those strokes (n, 2) px that stand next to a mark, and their share.
+
+    marks, room : (m, 2) mm; half : (2,) of the pattern's size. Small turns of a homography are linear in eight numbers.
+    """
+    share = 0.0
+    for k in range(LAYINGS):
+        here = project(inverse(homography), strokes)
+        apart = (np.abs(here[:, None] - marks[None]) / room).max(axis=2)
+        nearest = apart.argmin(axis=1)
+        off = apart[np.arange(len(here)), nearest]
+        share = float((off < CLOSE).mean())
+        mine = off < (FIRST if k == 0 else THEN)
+        if k == LAYINGS - 1 or mine.sum() < LEAST_VOTING:
+            break
+        u = (here[mine] - half) / half.max()
+        x, y = u.T
+        one, none = np.ones(len(u)), np.zeros(len(u))
+        right = np.stack([one, x, y, none, none, none, x * x, x * y], axis=1)
+        down = np.stack([none, none, none, one, x, y, x * y, y * y], axis=1)
+        terms = np.concatenate([right, down])
+        aims = ((marks[nearest[mine]] - here[mine]) / half.max()).T.ravel()
+        a = np.linalg.solve(terms.T @ terms + np.diag(HELD), terms.T @ aims)
+        moved = np.array([[1 + a[1], a[2], a[0]], [a[4], 1 + a[5], a[3]], [-a[6], -a[7], 1.0]])
+        units = np.array(
+            [[1 / half.max(), 0, -half[0] / half.max()], [0, 1 / half.max(), -half[1] / half.max()], [0, 0, 1]]
+        )
+        homography = homography @ np.linalg.inv(np.linalg.inv(units) @ moved @ units)
+    return share, homography
+
+
+def _on_plane(strokes: Strokes, lean: Lean, marks: Marks) -> tuple[Floats, float, Floats]:
+    """Middles of a lean's strokes (n, 2) in mm along and across the rows, pixels of its plane a mm, and the turn (2, 2)."""
+    follows = lean.follows
+    half = (
+        0.5
+        * strokes.long[follows, None]
+        * np.stack([np.cos(strokes.lean[follows]), np.sin(strokes.lean[follows])], axis=1)
+    )
+    ends = [project(inverse(lean.to_map), strokes.centre[follows] + side * half) for side in (-1, 1)]
+    scale = float(np.median(np.linalg.norm(ends[1] - ends[0], axis=1)) / np.median(marks.sizes[:, 0]))
+    c, s = np.cos(lean.direction), np.sin(lean.direction)
+    turn = np.array([[c, -s], [s, c]])
+    return (ends[0] + ends[1]) / 2 @ turn / scale, scale, turn
+
+
+def _places(at: Floats, marks: Floats, cell: Floats) -> list[tuple[float, Floats, int, Floats]]:
+    """For every pair of scales and both ways round, most first: votes, stretch (2,), way 1 or -1, and shift (2,) mm.
+
+    at : strokes (n, 2) mm; marks (m, 2) mm from the pattern's middle; cell (2,) mm
+    """
+    along = (1 + SCALE_STEP) ** np.arange(-SCALES_TRIED, SCALES_TRIED + 1.0)
+    aspects = (1 + SCALE_STEP) ** np.arange(-ASPECTS_TRIED, ASPECTS_TRIED + 1.0)
+    reach = np.abs(marks).max(axis=0) + np.abs(at).max(axis=0) * along[-1] * aspects[-1] + 2 * cell
+    wide, high = (2 * reach / cell).astype(int) + 2
+
+    def cells(axis: int, stretch: float, way: int) -> Cells:
+        off = at[:, None, axis] * stretch - way * marks[None, :, axis] + reach[axis]
+        return np.asarray((off / cell[axis]).astype(np.int64).ravel())
+
+    found = []
+    for way in (1, -1):
+        down = {k: cells(1, (1 + SCALE_STEP) ** k, way) * wide for k in range(-SCALES_TRIED - ASPECTS_TRIED, SCALES_TRIED + ASPECTS_TRIED + 1)}  # fmt: skip
+        for i, stretch in enumerate(along):
+            across = cells(0, float(stretch), way)
+            for j, aspect in enumerate(aspects):
+                rows = down[i - SCALES_TRIED + j - ASPECTS_TRIED]
+                votes = np.bincount(across + rows, minlength=wide * high).astype(np.float32).reshape(high, wide)
+                near = cv2.boxFilter(votes, -1, (3, 3), normalize=False, borderType=cv2.BORDER_CONSTANT)
+                y, x = divmod(int(near.argmax()), int(wide))
+                found.append((float(near[y, x]), np.array([stretch, stretch * aspect]), way, (np.array([x, y]) + 0.5) * cell - reach))  # fmt: skip
+    return sorted(found, key=lambda place: -place[0])
