@@ -66,7 +66,14 @@ def test_a_rule_through_a_row_is_no_row_of_marks_and_marks_beside_missing_ones_a
     codes[:, through, 4] = 90
     ink = np.zeros((3, N, 9))
     ink[:, printed | through, 4] = 0.8
-    found = ruled(replace(seen, codes=codes, across_ink=ink), np.full(3, 1 / 3), BLOCK, None, "light", scale=20.0)
+    found = ruled(
+        replace(seen, codes=codes, across_ink=ink, noise=np.full(3, 0.01)),
+        np.full(3, 1 / 3),
+        BLOCK,
+        None,
+        "light",
+        scale=20.0,
+    )
     assert (found == through).all()
 
 

@@ -13,10 +13,12 @@ from dusky_sieve.core.reading import place as places
 from dusky_sieve.core.reading.cover import adrift
 from dusky_sieve.core.reading.document import BlockReading
 from dusky_sieve.core.reading.find import Effort, gather_marks
-from dusky_sieve.core.reading.inkmap import find_strokes
+from dusky_sieve.core.reading.inkmap import Strokes, find_strokes
 from dusky_sieve.core.reading.locate import Locator
-from dusky_sieve.core.reading.registration import TERMS, Registration, grid_over, rigid
+from dusky_sieve.core.reading.registration import TERMS, Registration, grid_over, project, rigid
 from dusky_sieve.core.reading.stray import left_out, marks_drawn
+from dusky_sieve.core.reading.tilt import leans
+from dusky_sieve.core.reading.votes import voted
 from dusky_sieve.core.simulate import BlockTruth, DeflectedMark, Truth, render
 
 INKS = ("#1d1c20", "#1c84b8", "#b83a72", "#e0c22e")
@@ -115,6 +117,61 @@ def test_a_few_marks_that_only_one_way_round_has_tell_which_it_is():
     found = read(layout, (("b0", BlockTruth(missing=(7, 30, 55))),), roll_deg=20)
     assert found.photos[0].found, found.photos[0].why
     assert states(found.blocks[0]) == {7: "missing", 30: "missing", 55: "missing"}
+
+
+@pytest.mark.parametrize("seed", range(4))
+def test_a_third_of_the_marks_of_half_the_blocks_lay_the_pattern_onto_its_lattice(seed):
+    rng = np.random.default_rng(seed)
+    layout = sheet(*[54] * 4, columns=18, down=1.1, slant=False)
+    marks, blocks = gather_marks(layout, "light"), [b for b in layout.blocks if isinstance(b, MarksBlock)]
+    tilted = np.array([[32.0, 5.0, 120.0], [-4.0, 30.0, 200.0], [*rng.uniform(-0.004, 0.004, 2), 1.0]])
+    printed = marks.centres[(marks.block < 2) & (rng.random(len(marks.block)) < 0.35)]
+    ends = np.stack([project(tilted, printed + (s * 0.6, 0)) for s in (-1, 1)])
+    middle, along = ends.mean(axis=0), ends[1] - ends[0]
+    stray = rng.uniform(100, 1100, (6, 2))  # strokes of the same direction that are no marks
+    middle, along = np.concatenate([middle, stray]), np.concatenate([along, np.tile(along.mean(axis=0), (6, 1))])
+    n, none = len(middle), np.zeros(0, int)
+    strokes = Strokes(
+        centre=middle, lean=np.arctan2(along[:, 1], along[:, 0]), long=np.hypot(*along.T), wide=np.full(n, 3.0), ink=np.full(n, 90.0),
+        shape=(1200, 1600), pixel=none, label=none, number=none,
+    )  # fmt: skip
+    lean = leans(strokes, (1200, 1600), 1, 0.2)[0]
+    best = voted(strokes, lean, marks, layout, blocks, 4)[0]
+    at = project(np.linalg.inv(best.homography), ends.mean(axis=0))
+    off = np.abs(at[:, None] - marks.centres[None]) / (1.7, 1.1)
+    assert off.max(axis=2).min(axis=1).max() < 0.25
+
+
+def with_little(seed: int) -> tuple[Layout, dict[str, set[int]], Reading]:
+    """Four blocks of which two are absent and 33 of 48 marks of the others missing; what is missing, and what was read."""
+    rng = np.random.default_rng(seed)
+    layout = sheet(*[48] * 4, columns=18, across=1.9, mark=1.2, down=1.1, slant=False)
+    some = {f"b{k}": tuple(sorted(rng.permutation(np.arange(1, 49))[:33].tolist())) for k in (0, 2)}
+    faults = [
+        (b.id, BlockTruth(missing=some[b.id]) if b.id in some else BlockTruth(all_missing=True)) for b in layout.blocks
+    ]
+    found = read(layout, tuple(faults), roll_deg=205, tilt_deg=24, tilt_towards_deg=200, fill=0.6)
+    return layout, {b.id: set(some.get(b.id, range(1, 49))) for b in layout.blocks}, found
+
+
+def test_a_sheet_of_which_two_channels_are_absent_and_most_marks_of_the_others_missing_is_read():
+    _, missing, found = with_little(9)
+    assert found.photos[0].found, found.photos[0].why
+    assert {b.id: {n for n, state in states(b).items() if state == "missing"} for b in found.blocks} == missing
+
+
+def test_where_an_outermost_column_printed_nothing_and_little_else_did_nothing_is_guessed():
+    """A column aside all marks that printed lie on the lattice as well."""
+    _, _, found = with_little(3)
+    assert not found.photos[0].found
+    assert "a column aside" in (found.photos[0].why or "")
+
+
+def test_of_two_like_blocks_alone_one_that_is_absent_cannot_be_told_from_the_other():
+    layout = sheet(60, 60, columns=12, slant=False, inks=("#1d1c20",))
+    found = read(layout, (("b1", BlockTruth(all_missing=True)),), roll_deg=14)
+    assert not found.photos[0].found
+    assert "two ways round" in (found.photos[0].why or "")
 
 
 def test_a_block_of_which_many_marks_lie_aside_along_travel_lies_wrongly():

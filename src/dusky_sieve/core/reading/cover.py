@@ -40,6 +40,7 @@ PART_OF_IT = 0.8  # of a typical mark's ink, up to which a mark may be the next 
 LEAST_SUCH, MOST_ARE = 3, 0.4  # such marks of a block, and their share of those that seem thrown, which are no accident
 # Of a mark's ink in both gaps beside it, of marks with so much of the strongest ones' ink, and share of a row's marks: a rule.
 THROUGH, PRINTED_INK, MOST_THROUGH = 0.7, 0.35, 0.6
+OVER_NOISE = 8.0  # times that of bare paper, that a rule's ink reaches
 AROUND = 9  # marks of a neighbourhood, in one line or as a square
 
 
@@ -93,8 +94,9 @@ def ruled(
     gaps = cv2.LUT(np.ascontiguousarray(patches.codes[[0, -1]]), LINEAR)[:, n[:, None], best[:, None] + (-1, 0, 1)]
     shares = (1 - gaps / patches.ground[:, None]) if backing == "light" else gaps - patches.ground[:, None]
     beside = (shares @ weights).max(axis=2).min(axis=0)
-    top = quantile(profile[n, best], 0.9)
-    through = (beside > THROUGH * profile[n, best]) & (profile[n, best] > PRINTED_INK * top)
+    noise = float(np.sqrt(((weights * patches.noise) ** 2).sum()))
+    least = max(PRINTED_INK * float(quantile(profile[n, best], 0.9)), OVER_NOISE * noise)
+    through = (beside > THROUGH * profile[n, best]) & (profile[n, best] > least)
     of_row = np.bincount(index // block.columns)
     share = np.bincount(index // block.columns, through) / np.maximum(of_row, 1)
     return np.asarray(share[index // block.columns] > MOST_THROUGH)

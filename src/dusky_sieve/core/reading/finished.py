@@ -1,15 +1,18 @@
 """A finished registration held once more against the ink map and the strokes that it was found on."""
 
+from functools import cached_property
+
 import numpy as np
 
 from dusky_sieve.core.layout import MarksBlock, marks_over
 from dusky_sieve.core.reading.align import shrunk
 from dusky_sieve.core.reading.beyond import beyond, sparse_aside
-from dusky_sieve.core.reading.locate import MOST_BEYOND, Locator
+from dusky_sieve.core.reading.locate import FOUND_FROM, MOST_BEYOND, Locator
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.stray import beside_lattice, on_lattice, overlooked, stray_blocks
 
-COLUMNS_LEAD = 2.0  # marks fewer a column aside, all on the lattice: the sheet's outermost columns printed something
+# Marks fewer a step aside: one that printed at the very side makes 1, and where none did it is 0.1 at most.
+STEPS_LEAD = 0.7
 MOST_ASIDE = 0.25  # of the blocks that can be told, which may lie a lattice step aside: the others are read
 
 
@@ -30,14 +33,18 @@ class Finished:
         """Blocks beside whose lattice many strokes stand."""
         return stray_blocks(self.at.strokes, self.whole, self.blocks, {b.id for b in printing})
 
+    @cached_property
+    def on_lattice(self) -> bool:
+        """Whether marks that stand alone, nearly all on the lattice, tell where it lies but for whole columns."""
+        return on_lattice(beside_lattice(self.at.strokes, self.whole, self.blocks))
+
+    @cached_property
     def columns_told(self) -> bool:
-        """Whether marks that stand alone tell whole columns: all on the lattice, and clearly fewer of them a column or two aside."""
-        at = self.at
-        if not on_lattice(beside_lattice(at.strokes, self.whole, self.blocks)):
-            return False
-        along = [np.multiply(k, b.column_pitch) for b in at.blocks if b.columns > 1 for k in (-2, -1, 1, 2)]
-        here, *aside = at.judge.quick(self.place, np.array([(0.0, 0.0), *along]), self.fit)
-        return float(here) - max(aside, default=0.0) > COLUMNS_LEAD
+        """Whether clearly fewer marks are explained a column or two aside; of a sheet of which little printed, any lattice step aside."""
+        along = [np.multiply(k, b.column_pitch) for b in self.at.blocks if b.columns > 1 for k in (-2, -1, 1, 2)]
+        steps = self.at.steps if self.fit.there < FOUND_FROM else np.reshape(along, (-1, 2))
+        here, *aside = self.at.judge.quick(self.place, np.array([(0.0, 0.0), *steps]), self.fit)
+        return bool(here - max(aside, default=0.0) > STEPS_LEAD)
 
     def overlooked(self, silent: set[str]) -> set[str]:
         """Blocks of those `silent` in whose box ink stands, and the next ones."""

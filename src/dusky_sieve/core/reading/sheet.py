@@ -21,7 +21,7 @@ from dusky_sieve.core.reading.ends import find_slip
 from dusky_sieve.core.reading.fills import read_fill
 from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.judge import faults_of, ink_share, judge_marks
-from dusky_sieve.core.reading.locate import STEEPEST_DEG, Corners, Locator
+from dusky_sieve.core.reading.locate import CLEARLY_FOUND, STEEPEST_DEG, Corners, Locator
 from dusky_sieve.core.reading.measure import DEAD, Expected, MarkMeasures, measure_block
 from dusky_sieve.core.reading.pin import by_corners
 from dusky_sieve.core.reading.place import places_of
@@ -177,11 +177,17 @@ def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registrat
     lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
     # Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns, or marks that stand alone.
     by_hand = photo.corners is not None or photo.placed is not None
-    untold = (find_slip(ends).moves or not (by_hand or ends.told)) and not finished.columns_told()
+    ends_told = not find_slip(ends).moves and (by_hand or ends.told)
+    untold = not ends_told and not (finished.on_lattice and finished.columns_told)
     if all_aside or lost or untold:
         raise SheetNotFound(
             f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{locator.whole.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
+        )
+    if not by_hand and finished.fit.there < CLEARLY_FOUND and not finished.columns_told:
+        raise SheetNotFound(
+            f"{photo.file}: the sheet was found, but so little of it printed that it may lie a column aside, so nothing was "
+            "guessed. Mark its four corners by hand, the top left one first."
         )
     return _Placed(registration, finished, expected, doubtful)
 
