@@ -68,10 +68,12 @@ MOST_LEFT_OUT = 0.25  # strokes like the explained ones, for each of these, that
 MOST_BEYOND, HARDLY_BEYOND = 0.45, 0.3
 EVEN = 1.15  # times the shortest marks' length, up to which marks of all blocks are taken to be equally long
 STEEPEST_DEG = 50.0  # from straight above: beyond it a pattern is squeezed onto others' marks, nobody photographs so
-ASTRAY = 0.25  # spill from which rows were not followed
+ASTRAY, SURELY_LIKE = (
+    0.25,
+    0.8,
+)  # spill from which rows were not followed; correlation from which they are again, from closer by
 # Strokes that tell whether they stand on a lattice, how much those beside it count against a place, and what fewer make of it.
 LEAST_TELLING, BESIDE_COUNTS, HARDLY_TOLD = 12, 0.5, 0.7
-SURELY_LIKE = 0.8  # correlation from which they are followed again from closer by
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 
 
@@ -163,8 +165,8 @@ class Locator:
             return correlated(self.strokes, ways, self.marks, self.layout, self.shape, effort, max(self.whole.size))
         if effort.every_scale or effort.parts:  # the same strokes have voted before
             return []
-        most = effort.candidates
-        return [c for way in ways for c in voted(self.strokes, way, self.marks, self.layout, self.blocks, most)]
+        most, own = effort.candidates, (self.marks, self.layout, self.blocks)
+        return [place for way in ways for place in voted(self.strokes, way, *own, most)]
 
     def ends_right(self, found: Found) -> Registration:
         """The place slid along the rows where that sets their ends right and explains no less."""
