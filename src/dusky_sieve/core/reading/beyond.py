@@ -27,6 +27,7 @@ HARDLY_ANY = 0.1  # mean ink beyond every side, below which nothing stands there
 NONE = np.zeros(0)
 SPARSE = 0.6  # mean ink of a block's marks, below which a side aside is held against that
 AS_SPARSE, LEAST_BEYOND = 0.7, 1.5  # of that, and marks' ink in all, that such a side must show
+BARE_OTHER = 0.5  # of that, under which the block's own marks at the opposite side are fewer than chance makes them
 AS_BARE = 0.7  # or, whatever the other marks show, of the ink of the block's own outermost marks at the opposite side
 
 
@@ -136,7 +137,11 @@ def sparse_aside(judge: Judge, place: Place, fit: Fit, layout: Layout) -> list[s
         if fit.printing[k]
         and len(more) >= LEAST_OF_SIDE
         and more.sum() > LEAST_BEYOND
-        and ((own[k] < SPARSE and more.mean() > AS_SPARSE * own[k]) or more.sum() > AS_BARE * other.sum())
+        and (len(other) == 0 or other.mean() < BARE_OTHER * own[k])
+        and (
+            (own[k] < SPARSE and more.mean() > AS_SPARSE * own[k])
+            or (len(other) > 0 and more.sum() > AS_BARE * other.sum())
+        )
     }
     return [b.id for b in blocks if b.id in aside]
 

@@ -250,14 +250,6 @@ class Locator:
         aside = most > HARDLY_BEYOND or find_slip(self.ends_at(place, found.fit)).moves
         return found if aside else replace(found, again=True)
 
-    def likely(self, best: Found) -> list[Found]:
-        """The best place and others that what printed may have led to: blocks too few or too near by, but well laid."""
-        kept = [best]
-        for found in self.tried:
-            if len(kept) < MOST_LIKELY and not any(found.same(way) for way in kept):
-                kept.append(found)
-        return kept
-
     def refined(self, candidate: Candidate, *, thorough: bool = True) -> Found | None:
         """The candidate laid onto the strokes, by alignment; None where the picture there is unlike the pattern's.
 

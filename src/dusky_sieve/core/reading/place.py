@@ -13,6 +13,7 @@ from dusky_sieve.core.reading.locate import (
     CLEARLY_FOUND,
     FOUND_FROM,
     LEAST_MARKS,
+    MOST_LIKELY,
     SAME_PLACE,
     Found,
     Locator,
@@ -128,10 +129,19 @@ def _look(at: Locator, effort: Effort, before: Look | None) -> Look:
     """What one look finds: searched, blocks that printed laid onto others, and believed sooner where led to before."""
     best, candidates = at.search(effort)
     if best is not None and _half(at, best) and best.fit.there > HOPELESS and best.fit.explained >= LEAST_MARKS:
-        best = max((other_blocks(at, way) for way in at.likely(best)), key=at.explains)
+        best = max((other_blocks(at, way) for way in _likely(at, best)), key=at.explains)
     if best is not None and before is not None and _same((best, candidates, at), before):
         best = at.confirmed(best)
     return best, candidates, at
+
+
+def _likely(at: Locator, best: Found) -> list[Found]:
+    """The best place and others that what printed may have led to: blocks too few or too near by, but well laid."""
+    kept = [best]
+    for found in at.tried:
+        if len(kept) < MOST_LIKELY and not any(found.same(way) for way in kept):
+            kept.append(found)
+    return kept
 
 
 def _half(at: Locator, best: Found) -> bool:
