@@ -68,10 +68,7 @@ MOST_LEFT_OUT = 0.25  # strokes like the explained ones, for each of these, that
 MOST_BEYOND, HARDLY_BEYOND = 0.45, 0.3
 EVEN = 1.15  # times the shortest marks' length, up to which marks of all blocks are taken to be equally long
 STEEPEST_DEG = 50.0  # from straight above: beyond it a pattern is squeezed onto others' marks, nobody photographs so
-ASTRAY, SURELY_LIKE = (
-    0.25,
-    0.8,
-)  # spill from which rows were not followed; correlation from which they are again, from closer by
+ASTRAY, SURELY_LIKE = 0.25, 0.8  # spill from which rows were not followed; correlation from which they are again
 # Strokes that tell whether they stand on a lattice, how much those beside it count against a place, and what fewer make of it.
 LEAST_TELLING, BESIDE_COUNTS, HARDLY_TOLD = 12, 0.5, 0.7
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped

@@ -186,8 +186,8 @@ def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registrat
         )
     if not by_hand and finished.fit.there < CLEARLY_FOUND and not finished.columns_told:
         raise SheetNotFound(
-            f"{photo.file}: the sheet was found, but so little of it printed that it may lie a column aside, so nothing was "
-            "guessed. Mark its four corners by hand, the top left one first."
+            f"{photo.file}: the sheet was found, but so little of it printed that it may lie a column or a row aside, so "
+            "nothing was guessed. Mark its four corners by hand, the top left one first."
         )
     return _Placed(registration, finished, expected, doubtful)
 

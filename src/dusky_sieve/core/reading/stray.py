@@ -24,10 +24,8 @@ OFF = 0.3  # of a column or of the clear height, beyond which a stroke is beside
 LEAST_CLEAR_PX = 6.0  # of the map: where rows are closer, a stroke's middle does not tell which it belongs to
 LEAST_STROKES = 6  # of a block, below which chance puts them aside
 LEAST_OF_SILENT = 0.15  # strokes for each nozzle of a block that seems to print nothing, from which something does
-NO_ACCIDENT = (
-    (40, 0.15),
-    (25, 0.04),
-)  # strokes, and the share of them that may stand beside; by chance half of them do
+# So many strokes, of which at most this share may stand beside the lattice; by chance half of them do.
+NO_ACCIDENT = ((40, 0.15), (25, 0.04))
 LIKE_EXPLAINED = 2.0  # times as long or wide, either way, that strokes may be which are like the explained ones
 ABOUT = 4.0  # times its size about a place, within which strokes may be its marks: it may be shrunk to a third
 OVER_BOX = 60  # points each way, over a block's box

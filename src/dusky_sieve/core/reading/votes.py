@@ -19,20 +19,14 @@ Cells = NDArray[np.int64]
 
 MOST_PAIRS = 60_000  # of strokes and marks, that take part; more strokes than tell are left out
 LEAST_VOTING, MOST_VOTING = 12, 160  # strokes
-SCALE_STEP, SCALES_TRIED, ASPECTS_TRIED = (
-    0.02,
-    8,
-    8,
-)  # as a share, and how many to each side: of both, and of across alone
+# Step between scales as a share, and how many are tried to each side: of both directions together, and of across alone.
+SCALE_STEP, SCALES_TRIED, ASPECTS_TRIED = 0.02, 8, 8
 CELL = 0.2  # of the distance from a mark to the next; votes of three cells each way are one place's
 WITHIN = 2.5  # of the pattern's longer side from the middle, within which strokes vote: a tilt throws some far out
 AGREEING = 0.35  # of the strokes, that must vote for a place
 LAID, LAYINGS = 60, 5  # places that are laid onto their strokes, and rounds of that
-FIRST, THEN, CLOSE = (
-    0.45,
-    0.3,
-    0.25,
-)  # of the distance to the next mark, within which a stroke is its: at first, then, surely
+# Of the distance to the next mark, within which a stroke is this one's: in the first round, in later ones, and surely.
+FIRST, THEN, CLOSE = 0.45, 0.3, 0.25
 HELD = (1e-4, 0.01, 0.01, 1e-4, 0.01, 0.01, 1.0, 1.0)  # how hard a laying is held back: place, size and shear, tilt
 
 
@@ -72,43 +66,42 @@ def room_of(block: MarksBlock) -> Floats:
 def _laid(homography: Floats, strokes: Floats, marks: Floats, room: Floats, half: Floats) -> tuple[float, Floats]:
     """The homography (3, 3) sheet mm to pixels laid onto those strokes (n, 2) px that stand next to a mark, and their share.
 
-    marks, room : (m, 2) mm; half : (2,) of the pattern's size. Small turns of a homography are linear in eight numbers.
+    marks, room : (m, 2) mm; half : (2,) of the pattern's size
     """
-    share = 0.0
     for k in range(LAYINGS):
         here = project(inverse(homography), strokes)
         apart = (np.abs(here[:, None] - marks[None]) / room).max(axis=2)
         nearest = apart.argmin(axis=1)
         off = apart[np.arange(len(here)), nearest]
-        share = float((off < CLOSE).mean())
         mine = off < (FIRST if k == 0 else THEN)
         if k == LAYINGS - 1 or mine.sum() < LEAST_VOTING:
             break
-        u = (here[mine] - half) / half.max()
-        x, y = u.T
-        one, none = np.ones(len(u)), np.zeros(len(u))
-        right = np.stack([one, x, y, none, none, none, x * x, x * y], axis=1)
-        down = np.stack([none, none, none, one, x, y, x * y, y * y], axis=1)
-        terms = np.concatenate([right, down])
-        aims = ((marks[nearest[mine]] - here[mine]) / half.max()).T.ravel()
-        a = np.linalg.solve(terms.T @ terms + np.diag(HELD), terms.T @ aims)
-        moved = np.array([[1 + a[1], a[2], a[0]], [a[4], 1 + a[5], a[3]], [-a[6], -a[7], 1.0]])
-        units = np.array(
-            [[1 / half.max(), 0, -half[0] / half.max()], [0, 1 / half.max(), -half[1] / half.max()], [0, 0, 1]]
-        )
-        homography = homography @ np.linalg.inv(np.linalg.inv(units) @ moved @ units)
-    return share, homography
+        homography = homography @ _nudged(here[mine], marks[nearest[mine]], half)
+    return float((off < CLOSE).mean()), homography
+
+
+def _nudged(here: Floats, marks: Floats, half: Floats) -> Floats:
+    """The small homography (3, 3) of the sheet's plane that takes marks (n, 2) mm to where their strokes lie (n, 2) mm.
+
+    By least squares: in a small one's inverse all eight numbers are linear.
+    """
+    x, y = ((here - half) / half.max()).T
+    one, none = np.ones(len(here)), np.zeros(len(here))
+    right = np.stack([one, x, y, none, none, none, x * x, x * y], axis=1)
+    down = np.stack([none, none, none, one, x, y, x * y, y * y], axis=1)
+    terms, aims = np.concatenate([right, down]), ((marks - here) / half.max()).T.ravel()
+    a = np.linalg.solve(terms.T @ terms + np.diag(HELD), terms.T @ aims)
+    back = np.array([[1 + a[1], a[2], a[0]], [a[4], 1 + a[5], a[3]], [-a[6], -a[7], 1.0]])
+    units = np.array([[1.0, 0, -half[0]], [0, 1.0, -half[1]], [0, 0, half.max()]])
+    return np.asarray(np.linalg.inv(units) @ np.linalg.inv(back) @ units)
 
 
 def _on_plane(strokes: Strokes, lean: Lean, marks: Marks) -> tuple[Floats, float, Floats]:
     """Middles of a lean's strokes (n, 2) in mm along and across the rows, pixels of its plane a mm, and the turn (2, 2)."""
     follows = lean.follows
-    half = (
-        0.5
-        * strokes.long[follows, None]
-        * np.stack([np.cos(strokes.lean[follows]), np.sin(strokes.lean[follows])], axis=1)
-    )
-    ends = [project(inverse(lean.to_map), strokes.centre[follows] + side * half) for side in (-1, 1)]
+    centre, long, angle = (v[follows] for v in (strokes.centre, strokes.long, strokes.lean))
+    half = 0.5 * long[:, None] * np.stack([np.cos(angle), np.sin(angle)], axis=1)
+    ends = [project(inverse(lean.to_map), centre + side * half) for side in (-1, 1)]
     scale = float(np.median(np.linalg.norm(ends[1] - ends[0], axis=1)) / np.median(marks.sizes[:, 0]))
     c, s = np.cos(lean.direction), np.sin(lean.direction)
     turn = np.array([[c, -s], [s, c]])

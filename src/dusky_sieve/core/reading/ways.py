@@ -51,7 +51,7 @@ AS_GOOD = 0.95  # of what a place explains, from which one a lattice step aside 
 COLOURS_MOVED = 0.03  # of unit vectors, between the inks that two ways show in one block, from which it is another ink
 COLOURS_SWAPPED = 0.8  # correlation of such differences with the layout's
 EDGE_MM, LEAST_KNOWN = 0.5, 20  # beyond the pattern's box its place is not known; grid points that must lie in it
-WORTH_COMPARING = 0.7  # of what the best place explains, ink and strokes beside it counted against it, from which other looks' are rivals
+WORTH_COMPARING = 0.7  # of the best place's worth (Locator.explains), from which where other looks led is a rival
 RIVALS_TRIED = 8  # other ways of each kind that are compared as they lie
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
 
