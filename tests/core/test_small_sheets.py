@@ -167,6 +167,16 @@ def test_where_an_outermost_column_printed_nothing_and_little_else_did_nothing_i
     assert "a column or a row aside" in (found.photos[0].why or "")
 
 
+def test_a_row_that_lies_on_itself_a_column_aside_is_unsure_where_few_rows_hold_it():
+    layout = sheet(28, 23, columns=28, across=1.0, down=5.6, mark=0.85)
+    some = tuple(n for n in range(1, 29) if n not in (8, 10, 13, 14, 19, 20, 24, 25))
+    found = read(layout, (("b0", BlockTruth(missing=some)),), roll_deg=150, tilt_deg=20, tilt_towards_deg=80)
+    assert found.photos[0].found, found.photos[0].why
+    assert not found.blocks[0].read
+    assert found.blocks[1].read
+    assert states(found.blocks[1]) == {}
+
+
 def test_of_two_like_blocks_alone_one_that_is_absent_cannot_be_told_from_the_other():
     layout = sheet(60, 60, columns=12, slant=False, inks=("#1d1c20",))
     found = read(layout, (("b1", BlockTruth(all_missing=True)),), roll_deg=14)

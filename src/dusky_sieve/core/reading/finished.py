@@ -4,7 +4,7 @@ from functools import cached_property
 
 import numpy as np
 
-from dusky_sieve.core.layout import MarksBlock, marks_over
+from dusky_sieve.core.layout import MarksBlock, mark_centres, marks_over
 from dusky_sieve.core.reading.align import shrunk
 from dusky_sieve.core.reading.beyond import beyond, sparse_aside
 from dusky_sieve.core.reading.locate import FOUND_FROM, MOST_BEYOND, Locator
@@ -13,6 +13,8 @@ from dusky_sieve.core.reading.stray import beside_lattice, on_lattice, overlooke
 
 # Marks fewer a step aside: one that printed at the very side makes 1, and where none did it is 0.1 at most.
 STEPS_LEAD = 0.7
+FEW_ROWS = 4  # that print, up to which each is followed along itself with hardly anything to hold it
+LEAD_ALONE = 2.0  # the same where rows' ends should tell, and too few of them printed
 MOST_ASIDE = 0.25  # of the blocks that can be told, which may lie a lattice step aside: the others are read
 
 
@@ -34,17 +36,33 @@ class Finished:
         return stray_blocks(self.at.strokes, self.whole, self.blocks, {b.id for b in printing})
 
     @cached_property
-    def on_lattice(self) -> bool:
-        """Whether marks that stand alone, nearly all on the lattice, tell where it lies but for whole columns."""
-        return on_lattice(beside_lattice(self.at.strokes, self.whole, self.blocks))
-
-    @cached_property
-    def columns_told(self) -> bool:
-        """Whether clearly fewer marks are explained a column or two aside; of a sheet of which little printed, any lattice step aside."""
+    def lead(self) -> float:
+        """Marks explained more than a column or two aside; of a sheet of which little printed, than any lattice step aside."""
         along = [np.multiply(k, b.column_pitch) for b in self.at.blocks if b.columns > 1 for k in (-2, -1, 1, 2)]
         steps = self.at.steps if self.fit.there < FOUND_FROM else np.reshape(along, (-1, 2))
         here, *aside = self.at.judge.quick(self.place, np.array([(0.0, 0.0), *steps]), self.fit)
-        return bool(here - max(aside, default=0.0) > STEPS_LEAD)
+        return float(here - max(aside, default=0.0))
+
+    def told_alone(self) -> bool:
+        """Whether marks that stand alone tell whole columns: nearly all on the lattice, and some at its very sides."""
+        return self.lead > LEAD_ALONE and on_lattice(beside_lattice(self.at.strokes, self.whole, self.blocks))
+
+    def slidable(self) -> set[str]:
+        """Blocks that show as much a column or two aside, of a sheet of so few rows that nothing else holds them."""
+        if sum(-(-b.nozzles // b.columns) for b in self.printing) > FEW_ROWS:
+            return set()
+        found: set[str] = set()
+        for k, block in enumerate(self.at.blocks):
+            if self.fit.printing[k] and block.columns > 1:
+                marks, steps = mark_centres(block), np.multiply.outer((0, -2, -1, 1, 2), block.column_pitch)
+                spots = self.place((marks + steps[:, None]).reshape(-1, 2))
+                ink = (
+                    np.nan_to_num(self.at.judge.ink_of(spots, self.fit, np.full(len(spots), k)))
+                    .reshape(5, -1)
+                    .sum(axis=1)
+                )
+                found |= {block.id} if ink[0] - ink[1:].max() < STEPS_LEAD else set()
+        return found
 
     def overlooked(self, silent: set[str]) -> set[str]:
         """Blocks of those `silent` in whose box ink stands, and the next ones."""

@@ -63,14 +63,14 @@ GLIMPSE = 0.06  # share explained after following across travel, under which not
 FAR_STEPS = (-16, -4, 4, 16)  # columns that a run of many may lie along itself before whole steps are tried singly
 UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, likewise
 MOST_LEFT_OUT = 0.25  # strokes like the explained ones, for each of these, that a clear place may leave out; wrong: one
-# Of a mark's ink, one lattice step beyond a block's side: the lattice lies one step aside. Right places of 150 sheets show 0.35
-# at most, and nearly all under the other.
+# Of a mark's ink, one lattice step beyond a block's side: the lattice lies aside. Right places show 0.35 at most, nearly all under 0.3.
 MOST_BEYOND, HARDLY_BEYOND = 0.45, 0.3
 EVEN = 1.15  # times the shortest marks' length, up to which marks of all blocks are taken to be equally long
 STEEPEST_DEG = 50.0  # from straight above: beyond it a pattern is squeezed onto others' marks, nobody photographs so
 ASTRAY, SURELY_LIKE = 0.25, 0.8  # spill from which rows were not followed; correlation from which they are again
 # Strokes that tell whether they stand on a lattice, how much those beside it count against a place, and what fewer make of it.
 LEAST_TELLING, BESIDE_COUNTS, HARDLY_TOLD = 12, 0.5, 0.7
+KEPT = 6  # places whose strokes beside are kept
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 
 
@@ -121,6 +121,7 @@ class Locator:
         self.lines: tuple[Bools, Bytes] | None = None
         self.distance: Singles | None = None
         self.laid: list[tuple[Candidate, Found | None]] = []  # what candidates led to
+        self.stood: list[tuple[Registration, Bools]] = []
         self.liked = 0.0  # best correlation that any candidate reached; far worse ones are not followed
         self.judge = Judge(self.map, probes(layout, backing), backing)
         self.glance = Judge(self.map, probes(layout, backing, GLANCED, rims=True), backing, self.judge.near, spots=1)
@@ -192,15 +193,24 @@ class Locator:
 
     def on_lattice(self, found: Found) -> bool:
         """Whether strokes stand on a place's lattice as they would not by chance, though many of its marks are missing."""
-        return on_lattice(beside_lattice(self.strokes, found.registration, self.blocks))
+        return on_lattice(self._beside(found.registration))
 
     def explains(self, found: Found) -> float:
         """Marks that a place explains; where it is not clearly it the less, the more ink and strokes stand beside its lattice."""
         if found.fit.there > CLEARLY_FOUND:
             return found.fit.explained
-        beside = beside_lattice(self.strokes, found.registration, self.blocks)
+        beside = self._beside(found.registration)
         on = 1 - BESIDE_COUNTS * float(beside.mean()) if len(beside) >= LEAST_TELLING else HARDLY_TOLD
         return found.fit.explained * on * max(0.0, 1 - found.fit.spill)
+
+    def _beside(self, registration: Registration) -> Bools:
+        """Strokes like the marks that stand beside a place's lattice; of the last few places these are kept."""
+        if not any(known is registration for known, _ in self.stood):
+            self.stood = [
+                *self.stood[1 - KEPT :],
+                (registration, beside_lattice(self.strokes, registration, self.blocks)),
+            ]
+        return next(beside for known, beside in self.stood if known is registration)
 
     def _best(self, candidates: list[Candidate], best: Found | None) -> Found | None:
         """The best of the candidates once refined; stops at one that is clearly it."""
@@ -222,15 +232,13 @@ class Locator:
     def clear(self, found: Found, *, surely: bool = False) -> bool:
         """Whether nothing further needs to be tried: much is explained, and no like part of the picture is left out.
 
-        `surely` : not because all strokes stand on its lattice, nor because it was led to twice, where blocks print nothing:
-        others may have been taken for them.
+        `surely` : not because strokes stand on its lattice, nor, where blocks print nothing, because it was led to twice.
         """
         everything = bool(found.fit.printing.all())
         sooner = found.again and (everything or not surely)
-        if found.fit.there <= (FOUND_AGAIN if sooner else CLEARLY_FOUND):
-            told = not surely and found.fit.spill < 2 * WELL_LAID and self.on_lattice(found)
-            if not told:
-                return False
+        little = found.fit.there <= (FOUND_AGAIN if sooner else CLEARLY_FOUND)
+        if little and (surely or found.fit.spill > 2 * WELL_LAID or not self.on_lattice(found)):
+            return False
         if everything:
             return True
         drawn = self.marks_drawn(found.registration)

@@ -19,7 +19,7 @@ from dusky_sieve.core.reading.cover import (
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.ends import find_slip
 from dusky_sieve.core.reading.fills import read_fill
-from dusky_sieve.core.reading.finished import Finished
+from dusky_sieve.core.reading.finished import STEPS_LEAD, Finished
 from dusky_sieve.core.reading.judge import faults_of, ink_share, judge_marks
 from dusky_sieve.core.reading.locate import CLEARLY_FOUND, STEEPEST_DEG, Corners, Locator
 from dusky_sieve.core.reading.measure import DEAD, Expected, MarkMeasures, measure_block
@@ -172,19 +172,19 @@ def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registrat
     # Where one block lies wrongly, one that seems to print nothing may stand where nothing was looked for.
     unseen = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
     beside, all_aside = finished.one_step_aside()
-    for name in {*ends.aside(), *stray, *unseen, *beside, *finished.sparse_aside()}:
+    by_hand = photo.corners is not None or photo.placed is not None
+    alone = set() if by_hand else finished.slidable()
+    for name in {*ends.aside(), *stray, *unseen, *beside, *finished.sparse_aside(), *alone}:
         doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
     lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
     # Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns, or marks that stand alone.
-    by_hand = photo.corners is not None or photo.placed is not None
-    ends_told = not find_slip(ends).moves and (by_hand or ends.told)
-    untold = not ends_told and not (finished.on_lattice and finished.columns_told)
-    if all_aside or lost or untold:
+    untold = not by_hand and not ends.told and not finished.told_alone()
+    if all_aside or lost or untold or find_slip(ends).moves:
         raise SheetNotFound(
             f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{locator.whole.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
         )
-    if not by_hand and finished.fit.there < CLEARLY_FOUND and not finished.columns_told:
+    if not by_hand and finished.fit.there < CLEARLY_FOUND and finished.lead < STEPS_LEAD:
         raise SheetNotFound(
             f"{photo.file}: the sheet was found, but so little of it printed that it may lie a column or a row aside, so "
             "nothing was guessed. Mark its four corners by hand, the top left one first."
