@@ -38,8 +38,9 @@ class Finished:
     @cached_property
     def lead(self) -> float:
         """Marks explained more than a column or two aside; of a sheet of which little printed, than any lattice step aside."""
-        along = [np.multiply(k, b.column_pitch) for b in self.at.blocks if b.columns > 1 for k in (-2, -1, 1, 2)]
-        steps = self.at.steps if self.fit.there < FOUND_FROM else np.reshape(along, (-1, 2))
+        columns = {b.column_pitch for b in self.at.blocks if b.columns > 1}
+        along = np.array([np.multiply(k, pitch) for pitch in sorted(columns) for k in (-2, -1, 1, 2)]).reshape(-1, 2)
+        steps = self.at.steps if self.fit.there < FOUND_FROM else along
         here, *aside = self.at.judge.quick(self.place, np.array([(0.0, 0.0), *steps]), self.fit)
         return float(here - max(aside, default=0.0))
 

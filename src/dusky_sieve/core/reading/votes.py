@@ -18,11 +18,12 @@ Floats = NDArray[np.float64]
 Cells = NDArray[np.int64]
 
 MOST_PAIRS = 60_000  # of strokes and marks, that take part; more strokes than tell are left out
+MOST_CELLS = 2_000_000  # in which votes are counted: 24 MB
 LEAST_VOTING, MOST_VOTING = 12, 160  # strokes
 # Step between scales as a share, and how many are tried to each side: of both directions together, and of across alone.
 SCALE_STEP, SCALES_TRIED, ASPECTS_TRIED = 0.02, 8, 8
 CELL = 0.2  # of the distance from a mark to the next; votes of three cells each way are one place's
-WITHIN = 2.5  # of the pattern's longer side from the middle, within which strokes vote: a tilt throws some far out
+WITHIN = 1.25  # of the pattern's longer side from the middle, within which strokes vote: a tilt throws some far out
 AGREEING = 0.35  # of the strokes, that must vote for a place
 LAID, LAYINGS = 60, 5  # places that are laid onto their strokes, and rounds of that
 # Of the distance to the next mark, within which a stroke is this one's: in the first round, in later ones, and surely.
@@ -111,12 +112,16 @@ def _on_plane(strokes: Strokes, lean: Lean, marks: Marks) -> tuple[Floats, float
 def _places(at: Floats, marks: Floats, cell: Floats) -> list[tuple[float, Floats, int, Floats]]:
     """For every pair of scales and both ways round, most first: votes, stretch (2,), way 1 or -1, and shift (2,) mm.
 
+    None where a pattern is so large to its steps that there are too many places.
+
     at : strokes (n, 2) mm; marks (m, 2) mm from the pattern's middle; cell (2,) mm
     """
     along = (1 + SCALE_STEP) ** np.arange(-SCALES_TRIED, SCALES_TRIED + 1.0)
     aspects = (1 + SCALE_STEP) ** np.arange(-ASPECTS_TRIED, ASPECTS_TRIED + 1.0)
     reach = np.abs(marks).max(axis=0) + np.abs(at).max(axis=0) * along[-1] * aspects[-1] + 2 * cell
     wide, high = (2 * reach / cell).astype(int) + 2
+    if wide * high > MOST_CELLS:
+        return []
 
     def cells(axis: int, stretch: float, way: int) -> Cells:
         off = at[:, None, axis] * stretch - way * marks[None, :, axis] + reach[axis]
