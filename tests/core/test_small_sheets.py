@@ -150,7 +150,7 @@ def with_little(seed: int) -> tuple[Layout, dict[str, set[int]], Reading]:
     faults = [
         (b.id, BlockTruth(missing=some[b.id]) if b.id in some else BlockTruth(all_missing=True)) for b in layout.blocks
     ]
-    found = read(layout, tuple(faults), roll_deg=205, tilt_deg=24, tilt_towards_deg=200, fill=0.6)
+    found = read(layout, tuple(faults), roll_deg=205, tilt_deg=24, tilt_towards_deg=200, width=2000, height=1500)
     return layout, {b.id: set(some.get(b.id, range(1, 49))) for b in layout.blocks}, found
 
 

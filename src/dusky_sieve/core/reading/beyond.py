@@ -23,12 +23,12 @@ from dusky_sieve.core.reading.score import GAP_MM, Fit, Judge, Place
 Floats = NDArray[np.float64]
 
 LEAST_OF_SIDE = 3  # places of a side, below which it says something together with other blocks' alone
-HARDLY_ANY = 0.1  # mean ink beyond every side, below which nothing stands there
-NONE = np.zeros(0)
 SPARSE = 0.6  # mean ink of a block's marks, below which a side aside is held against that
 AS_SPARSE, LEAST_BEYOND = 0.7, 1.5  # of that, and marks' ink in all, that such a side must show
-BARE_OTHER = 0.5  # of that, under which the block's own marks at the opposite side are fewer than chance makes them
-AS_BARE = 0.7  # or, whatever the other marks show, of the ink of the block's own outermost marks at the opposite side
+BARE_OTHER = (
+    0.5  # of a block's mean ink, under which its outermost marks at the opposite side are fewer than chance makes them
+)
+AS_BARE = 0.7  # of their ink, that a side aside then shows
 
 
 @dataclass(frozen=True)
@@ -90,34 +90,20 @@ def _opposite(block: MarksBlock, layout: Layout) -> dict[str, Floats]:
 def beyond(judge: Judge, place: Place, fit: Fit, layout: Layout) -> dict[str, float]:
     """Ink one lattice step beyond a block's sides, its worst side's mean as a share of a mark's, by block id.
 
-    Less what the block's own outermost marks show at the opposite side: of a block that lies a step aside they are bare, of
-    one beside which a rule or a name stands they are not. Sides of one or two marks are taken together, by side. Blocks that
-    print nothing or have no free side are left out.
+    Sides of one or two marks are taken together, by side. Blocks that print nothing or have no free side are left out.
     """
     blocks = marks_over(layout, judge.backing)
-    sides = list(_ink_of_sides(judge, place, fit, layout))
-    bare = all(len(more) == 0 or more.mean() < HARDLY_ANY for *_, more in sides)
-    opposite = [NONE] * len(sides)
-    if not bare:
-        opposite = [other for *_, other in _ink_of_sides(judge, place, fit, layout, opposite=True)]
     worst: dict[str, float] = {}
-    short: dict[str, list[tuple[Floats, Floats]]] = {}
-    for (k, side, of_marks, more), other in zip(sides, opposite, strict=True):
+    short: dict[str, list[Floats]] = {}
+    for k, side, of_marks, more in _ink_of_sides(judge, place, fit, layout):
         if not fit.printing[k]:
             continue
         if of_marks < LEAST_OF_SIDE:
-            short.setdefault(side, []).append((more, other))
+            short.setdefault(side, []).append(more)
         elif len(more) >= LEAST_OF_SIDE:
-            worst[blocks[k].id] = max(worst.get(blocks[k].id, 0.0), _more(more, other))
-    pooled = {
-        f"all {side}": [np.concatenate(part) for part in zip(*parts, strict=True)] for side, parts in short.items()
-    }
-    return worst | {side: _more(more, other) for side, (more, other) in pooled.items() if len(more) >= LEAST_OF_SIDE}
-
-
-def _more(more: Floats, other: Floats) -> float:
-    """Mean ink beyond a side less that of the marks at the other one, at least 0."""
-    return max(0.0, float(more.mean()) - (max(0.0, float(other.mean())) if len(other) else 0.0))
+            worst[blocks[k].id] = max(worst.get(blocks[k].id, 0.0), float(more.mean()))
+    pooled = {f"all {side}": np.concatenate(parts) for side, parts in short.items()}
+    return worst | {side: float(more.mean()) for side, more in pooled.items() if len(more) >= LEAST_OF_SIDE}
 
 
 def sparse_aside(judge: Judge, place: Place, fit: Fit, layout: Layout) -> list[str]:
@@ -137,13 +123,14 @@ def sparse_aside(judge: Judge, place: Place, fit: Fit, layout: Layout) -> list[s
         if fit.printing[k]
         and len(more) >= LEAST_OF_SIDE
         and more.sum() > LEAST_BEYOND
-        and (len(other) == 0 or other.mean() < BARE_OTHER * own[k])
-        and (
-            (own[k] < SPARSE and more.mean() > AS_SPARSE * own[k])
-            or (len(other) > 0 and more.sum() > AS_BARE * other.sum())
-        )
+        and ((own[k] < SPARSE and more.mean() > AS_SPARSE * own[k]) or _moved(more, other, own[k]))
     }
     return [b.id for b in blocks if b.id in aside]
+
+
+def _moved(more: Floats, other: Floats, own: float) -> bool:
+    """Whether a side shows about as much as the block's outermost marks at the other one, which are fewer than chance makes them."""
+    return len(other) > 0 and bool(other.mean() < BARE_OTHER * own and more.sum() > AS_BARE * other.sum())
 
 
 def _ink_of_sides(judge: Judge, place: Place, fit: Fit, layout: Layout, *, opposite: bool = False) -> Iterator[tuple[int, str, int, Floats]]:  # fmt: skip
