@@ -25,6 +25,7 @@ SCALE_STEP, SCALES_TRIED, ASPECTS_TRIED = 0.02, 8, 8
 CELL = 0.2  # of the distance from a mark to the next; votes of three cells each way are one place's
 WITHIN = 1.25  # of the pattern's longer side from the middle, within which strokes vote: a tilt throws some far out
 AGREEING = 0.35  # of the strokes, that must vote for a place
+LEAST_ON = 0.42  # of the strokes, that must then surely be marks': a quarter are by chance
 LAID, LAYINGS = 60, 5  # places that are laid onto their strokes, and rounds of that
 # Of the distance to the next mark, within which a stroke is this one's: in the first round, in later ones, and surely.
 FIRST, THEN, CLOSE = 0.45, 0.3, 0.25
@@ -52,7 +53,8 @@ def voted(strokes: Strokes, lean: Lean, marks: Marks, layout: Layout, blocks: li
         plane[:2, :2] = scale * turn @ (np.diag(way / stretch))
         plane[:2, 2] = scale * turn @ ((shift - way * half) / stretch + middle)
         share, homography = _laid(lean.to_map @ plane, strokes.centre[lean.follows], marks.centres, room, half)
-        found.append(Candidate(share, homography, lean, marks, laid=True))
+        if share > LEAST_ON:
+            found.append(Candidate(share, homography, lean, marks, laid=True))
     return distinct(sorted(found, key=lambda place: -place.score), layout, most)
 
 
