@@ -19,7 +19,6 @@ import resource
 import statistics
 import time
 from collections import Counter, defaultdict
-from collections.abc import Callable
 from concurrent.futures import ProcessPoolExecutor
 from dataclasses import replace
 from functools import partial
@@ -28,10 +27,9 @@ from typing import Any
 
 import cv2
 import numpy as np
-from numpy.typing import NDArray
 
 from benchmarks import otherworld, refusals, thirdworld, yardstick
-from benchmarks.furniture import furnish
+from benchmarks.furniture import Place, furnish
 from benchmarks.ties import lies_on_itself
 from benchmarks.worlds import Sheet, photograph
 from dusky_sieve import files
@@ -42,7 +40,6 @@ from dusky_sieve.core.simulate.camera import place_on_photo
 
 STATES = ("missing", "deflected", "weak")
 HELD_OUT = 5000
-Place = Callable[[NDArray[np.float64]], NDArray[np.float64]]  # sheet points (n, 2) mm to photo pixels
 # Bare paper round a pattern that furniture may stand on: of this world's scenes but for their very edge, of the others' what is sure.
 EDGE_MM, MOST_ROOM_MM, LEAST_ROOM_MM = 0.4, 14.0, 4.0
 HAND_MISSES = 0.003  # of the photo's width: one-sigma of a corner set by hand under the glass

@@ -142,7 +142,7 @@ def test_a_third_of_the_marks_of_half_the_blocks_lay_the_pattern_onto_its_lattic
     assert off.max(axis=2).min(axis=1).max() < 0.25
 
 
-def with_little(seed: int) -> tuple[Layout, dict[str, set[int]], Reading]:
+def with_little(seed: int) -> tuple[dict[str, set[int]], Reading]:
     """Four blocks of which two are absent and 33 of 48 marks of the others missing; what is missing, and what was read."""
     rng = np.random.default_rng(seed)
     layout = sheet(*[48] * 4, columns=18, across=1.9, mark=1.2, down=1.1, slant=False)
@@ -151,18 +151,18 @@ def with_little(seed: int) -> tuple[Layout, dict[str, set[int]], Reading]:
         (b.id, BlockTruth(missing=some[b.id]) if b.id in some else BlockTruth(all_missing=True)) for b in layout.blocks
     ]
     found = read(layout, tuple(faults), roll_deg=205, tilt_deg=24, tilt_towards_deg=200, width=2000, height=1500)
-    return layout, {b.id: set(some.get(b.id, range(1, 49))) for b in layout.blocks}, found
+    return {b.id: set(some.get(b.id, range(1, 49))) for b in layout.blocks}, found
 
 
 def test_a_sheet_of_which_two_channels_are_absent_and_most_marks_of_the_others_missing_is_read():
-    _, missing, found = with_little(9)
+    missing, found = with_little(9)
     assert found.photos[0].found, found.photos[0].why
     assert {b.id: {n for n, state in states(b).items() if state == "missing"} for b in found.blocks} == missing
 
 
 def test_where_an_outermost_column_printed_nothing_and_little_else_did_nothing_is_guessed():
     """A column aside all marks that printed lie on the lattice as well."""
-    _, _, found = with_little(3)
+    _, found = with_little(3)
     assert not found.photos[0].found
     assert "a column or a row aside" in (found.photos[0].why or "")
 
