@@ -13,7 +13,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Layout, MarksBlock, clear_width, extent, near_by
+from dusky_sieve.core.layout import Layout, MarksBlock, clear_height, clear_width, extent, near_by
 from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.registration import DEGREES, TERMS, Registration, warp_terms
 
@@ -52,6 +52,8 @@ SLIDES = ((0.45, 1, 6), (0.3, 2, 5), (0.16, 3, 5))  # blur in column steps, degr
 TOUCHING_PX, TOUCHING_SHARE = 2.5, 0.15  # of a map pixel, of a column: gaps narrower than these hardly show
 END = 2.0  # columns from a row's first and last mark that count as its ends
 BEYOND = 1.3  # column steps looked at beyond a row's ends
+FRAME_SHARE = 0.7  # of ink beyond them, so much half a row above and below is a frame's: a mark has bare paper there
+BARE_PX = 5.0  # of the map, which must be bare between rows to tell: ink is widened by two pixels all round
 
 
 def away_from(points: Floats, seed: Floats | None) -> Floats:
@@ -145,15 +147,22 @@ class _Rows:
     wanted: Singles
     usable: Singles
     column_mm: float
+    row: Floats  # row pitch, (2,) mm
+    clear_mm: float
+    beyond: NDArray[np.bool_]  # (rows, samples), beyond the row's ends
 
 
 def slide(ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Layout) -> Registration:
     """Registration moved along travel, by the brightness along each row of the printing blocks."""
-    ends_only = touching(blocks, start.px_per_mm(np.array(start.size) / 2))
+    scale = start.px_per_mm(np.array(start.size) / 2)
+    ends_only = touching(blocks, scale)
     parts = [_rows_of(block, layout, len(blocks), ends_only) for block in blocks]
     points = np.concatenate([p.places.reshape(-1, 2) for p in parts])
     cuts = np.cumsum([p.wanted.size for p in parts])[:-1]
     usable = np.concatenate([p.usable.ravel() for p in parts])
+    past = [p.beyond & (p.clear_mm * scale > BARE_PX) for p in parts]
+    beyond = np.flatnonzero(np.concatenate([which.ravel() for which in past]))
+    half_row = np.repeat([p.row / 2 for p in parts], [which.sum() for which in past], axis=0)
     around = np.asarray(cv2.blur(cv2.dilate(ink, np.ones((3, 3), np.uint8)), (3, 3)), np.float32)
     basis = warp_terms(points, start.size)
     total = np.zeros(len(TERMS))
@@ -170,6 +179,9 @@ def slide(ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Lay
             moved = base.copy()
             moved[:, 0] += terms @ total[:count]
             seen, inside = _ink_at(around, rigid.to_photo(moved))
+            if len(beyond):
+                above, below = (_ink_at(around, rigid.to_photo(moved[beyond] + k * half_row))[0] for k in (-1, 1))
+                seen[beyond[np.minimum(above, below) > FRAME_SHARE * seen[beyond]]] = 0
             pieces = [v.reshape(p.wanted.shape) for v, p in zip(np.split(seen, cuts), parts, strict=True)]
             level = level or [_strong_ink(v, p) for v, p in zip(pieces, parts, strict=True)]
             shares = [np.minimum(v / top, 1.2) for v, top in zip(pieces, level, strict=True)]
@@ -219,7 +231,16 @@ def _rows_of(block: MarksBlock, layout: Layout, blocks: int, ends_only: bool) ->
         if other not in banks:
             left, top, right, bottom = extent(other)
             usable &= ~((x > left - 0.3) & (x < right + 0.3) & (y > top - 0.3) & (y < bottom + 0.3))
-    return _Rows(places, wanted.astype(np.float32), usable.astype(np.float32), column[0] or 1.0)
+    past = (u[None] < -0.5) | (u[None] > length[:, None] - 0.5)
+    return _Rows(
+        places,
+        wanted.astype(np.float32),
+        usable.astype(np.float32),
+        column[0] or 1.0,
+        row,
+        clear_height(block),
+        past & usable,
+    )
 
 
 def _strong_ink(seen: Singles, rows: _Rows) -> Singles:
