@@ -28,9 +28,11 @@ LEAST_ASTRAY = 5  # marks that seem thrown, below which chance puts them togethe
 MOST_ASTRAY = 0.5  # of a block's marks that printed
 MOST_THROWN = 0.5  # of a neighbourhood, from which its place is in doubt
 SAME_WAY = 0.6  # of their throws in one direction: a lattice that lies wrongly is off one way
-CARRIED, LEAST_CARRYING = 0.25, 3  # nozzle pitches of the neighbours' median, 0.1 in right places; how many tell
 ASIDE_ALONG = 0.8  # nozzle pitches along travel: right lattices have a twelfth of their marks so far aside at most
 MOST_ADRIFT, LEAST_ADRIFT = 0.25, 8  # share of a block's well printed marks, and how many must tell
+MOST_SCATTER = (
+    0.35  # nozzle pitches across travel, one-sigma: blocks read rightly show 0.33 at most, nearly all under 0.2
+)
 BESIDE_INK = 0.22  # of a typical mark, between rows of missing ones: wrong lattices show 0.3, right ones 0.12
 MOST_BETWEEN, LEAST_BETWEEN = 0.5, 4  # share of a neighbourhood that seems missing, and how many, for that to tell
 A_STEP = 0.4  # nozzle pitches that a column steps, from which its neighbour's ink looks thrown
@@ -106,15 +108,12 @@ def astray(block: MarksBlock, state: NDArray[np.int64], offset: Floats) -> Bools
     """Marks (n,) that were judged faulty only because the lattice lies wrongly about them.
 
     state : (n,) as indices into judge.STATES, -1 where unseen; offset : (n, 2) nozzle pitches. Nozzles that throw askew stand among
-    others that do not; where most of a neighbourhood seems thrown the same way, or lies off that way, the sheet's place is
-    in doubt there, and where a great part of all that printed seems thrown, the whole block's.
+    others that do not; where most of a neighbourhood seems thrown the same way, the sheet's place is in doubt there, and
+    where a great part of all that printed seems thrown, the whole block's.
     """
     thrown = state == STATE_DEFLECTED
-    if not thrown.any() or len(state) < AROUND:
+    if thrown.sum() < LEAST_ASTRAY or len(state) < AROUND:
         return np.zeros(len(state), bool)
-    carried: Bools = np.asarray(thrown & _carried(block, offset[:, 1]))
-    if thrown.sum() < LEAST_ASTRAY:
-        return carried
     if thrown.sum() > MOST_ASTRAY * ((state != STATE_MISSING) & (state != STATE_UNSEEN)).sum():
         return np.ones(len(state), bool)
     across = np.where(thrown, offset[:, 1], np.nan)
@@ -122,16 +121,7 @@ def astray(block: MarksBlock, state: NDArray[np.int64], offset: Floats) -> Bools
     sums = np.nansum(around(across, block), axis=1), np.nansum(np.abs(around(across, block)), axis=1)
     core = (share > MOST_THROWN) & (np.abs(sums[0]) > SAME_WAY * sums[1])
     near = np.nanmax(around(core.astype(np.float64), block), axis=1) > 0
-    return np.asarray(carried | (near & (state > STATE_FIRING)))
-
-
-def _carried(block: MarksBlock, across: Floats) -> Bools:
-    """Marks (n,) whose neighbours lie off the same way, though less: a corner that no smooth warp reached; across (n,) nozzle pitches."""
-    others = np.delete(around(across, block), AROUND // 2, axis=1)
-    known = np.isfinite(others).sum(axis=1) >= LEAST_CARRYING
-    middle = np.zeros(len(across))
-    middle[known] = np.nanmedian(others[known], axis=1)
-    return np.asarray(middle * np.sign(np.nan_to_num(across)) > CARRIED)
+    return np.asarray(near & (state > STATE_FIRING))
 
 
 def between_rows(block: MarksBlock, state: NDArray[np.int64], beside: Floats) -> Bools:
@@ -180,6 +170,11 @@ def adrift(along: Floats) -> bool:
     Nozzles throw across travel; lattices lie a part of a column aside where a row or two told little of the camera.
     """
     return len(along) >= LEAST_ADRIFT and bool((np.abs(along - np.median(along)) > ASIDE_ALONG).mean() > MOST_ADRIFT)
+
+
+def unsettled(across: Floats) -> bool:
+    """Whether a block's well printed marks (n,) are scattered across travel, in nozzle pitches, so that none is known to be thrown."""
+    return len(across) >= LEAST_ADRIFT and bool(1.4826 * np.median(np.abs(across)) > MOST_SCATTER)
 
 
 def around(value: Floats, block: MarksBlock) -> Floats:

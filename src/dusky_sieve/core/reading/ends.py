@@ -185,10 +185,10 @@ def _ends(
         table = _ink(spots, near, level).reshape(len(own), -1)
         return np.asarray(table[row, np.rint((c - c.min()) / FINE).astype(int) + np.arange(len(slides))[:, None]])
 
-    out = ink(free)
+    within, out = np.split(ink(np.concatenate([inside, free])), [len(inside)], axis=1)
     if block.nozzles > block.columns:  # a frame beside the pattern has ink between the rows as well; marks have not
         out = np.maximum(out - ink(free, 0.5), 0)
-    return np.asarray(ink(inside).mean(axis=1) - out.mean(axis=1))
+    return np.asarray(within.mean(axis=1) - out.mean(axis=1))
 
 
 def _along_rows(place: Place, block: MarksBlock, rows: Floats, first: float, count: int) -> Floats:

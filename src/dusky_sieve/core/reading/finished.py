@@ -7,6 +7,7 @@ import numpy as np
 from dusky_sieve.core.layout import MarksBlock, mark_centres, marks_over
 from dusky_sieve.core.reading.align import shrunk
 from dusky_sieve.core.reading.beyond import beyond, sparse_aside
+from dusky_sieve.core.reading.ends import Ends
 from dusky_sieve.core.reading.locate import FOUND_FROM, MOST_BEYOND, Locator
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.stray import beside_lattice, on_lattice, overlooked, stray_blocks
@@ -25,11 +26,15 @@ class Finished:
         self.at = at
         self.place = at.of_photo(registration).to_photo  # of the marks' box on the ink map
         self.fit = at.judge(self.place)
-        self.ends = at.ends_at(self.place, self.fit)
         small = shrunk(at.map.factor) @ registration.homography
         self.whole = Registration(small, registration.warp, registration.size, registration.origin)
         self.blocks = marks_over(at.whole, at.backing)
         self.printing = [b for b, shown in zip(self.blocks, self.fit.printing, strict=True) if shown]
+
+    @cached_property
+    def ends(self) -> Ends:
+        """How well the rows' ends fit."""
+        return self.at.ends_at(self.place, self.fit)
 
     def stray(self, printing: list[MarksBlock]) -> list[str]:
         """Blocks beside whose lattice many strokes stand."""

@@ -154,15 +154,12 @@ def agreement(steps: Steps, slip: Floats, some: slice | NDArray[np.int64] = slic
 
 
 def slid(
-    photo: Photo, blocks: list[MarksBlock], registration: Registration, backing: Backing, ends: Ends
+    photo: Photo, runs: list[MarksBlock], registration: Registration, backing: Backing, ends: Ends
 ) -> Registration:
-    """The registration slid along its runs to where their steps are level and their ends have ink up to them.
+    """The registration slid along its runs (one at least, see runs_of) to where their steps are level and their ends have ink up to them.
 
-    The same where steps do not show, or nothing better was found.
+    The same where nothing better was found.
     """
-    runs = runs_of(blocks, registration)
-    if not runs:
-        return registration
     steps = steps_of(photo, runs, registration, backing)
     if len(steps.wave) < 4:
         return registration

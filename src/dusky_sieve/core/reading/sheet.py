@@ -9,12 +9,14 @@ from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_heights, mark_centres, marks_over
 from dusky_sieve.core.reading.cover import (
     OTHER_COLOUR,
+    STATE_DEFLECTED,
     STATE_UNSEEN,
     adrift,
     astray,
     between_rows,
     next_ones_ink,
     smooth_surface,
+    unsettled,
 )
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.ends import find_slip
@@ -23,11 +25,12 @@ from dusky_sieve.core.reading.finished import STEPS_LEAD, Finished
 from dusky_sieve.core.reading.judge import faults_of, ink_share, judge_marks
 from dusky_sieve.core.reading.locate import CLEARLY_FOUND, STEEPEST_DEG, Corners, Locator
 from dusky_sieve.core.reading.measure import DEAD, Expected, MarkMeasures, measure_block
+from dusky_sieve.core.reading.neighbours import Neighbours
 from dusky_sieve.core.reading.pin import by_corners
 from dusky_sieve.core.reading.place import places_of
 from dusky_sieve.core.reading.refine import refine
 from dusky_sieve.core.reading.registration import Registration
-from dusky_sieve.core.reading.runs import MOST_STRADDLING, slid, straddling
+from dusky_sieve.core.reading.runs import MOST_STRADDLING, runs_of, slid, straddling
 
 Floats = NDArray[np.float64]
 
@@ -110,13 +113,15 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     lost_ones = elsewhere(measured) if photo.backing == "light" else []
     for name in {*lost_ones, *placed.finished.overlooked(silent)}:
         doubtful[name] = np.ones(len(measured[name].ink), bool)
+    lie = {b.id: _lie_of(b, measured[b.id], doubtful.get(b.id)) for b in blocks}
+    near_by = Neighbours.of([(b, lie[b.id].offset, lie[b.id].solid) for b in blocks])
     for block in layout.blocks:
         if block.backing != photo.backing:
             continue
         if isinstance(block, SolidBlock):
             read.append(read_fill(photo.pixels, block, registration, photo.backing))
             continue
-        reading, left, said = _judge_block(block, measured[block.id], clear[block.id], doubtful.get(block.id))
+        reading, left, said = _judge_block(block, lie[block.id], near_by, clear[block.id], doubtful.get(block.id))
         read.append(reading)
         residuals.append(left)
         warnings += said
@@ -158,7 +163,8 @@ def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registrat
     """A place laid onto the marks of the full photo; raises SheetNotFound where they do not lie as the layout says."""
     before = Finished(locator, registration)
     printing = before.printing
-    registration = slid(photo.pixels, printing, registration, photo.backing, before.ends)
+    if runs := runs_of(printing, registration):
+        registration = slid(photo.pixels, runs, registration, photo.backing, before.ends)
     registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
     if registration.angle_deg() > STEEPEST_DEG:
         raise SheetNotFound(
@@ -210,6 +216,25 @@ def _note(
     )  # fmt: skip
 
 
+@dataclass(frozen=True)
+class _Lie:
+    """A block's marks, which of them printed well (n,), and how far they lie off (n, 2) mm, beyond what those near by share."""
+
+    marks: MarkMeasures
+    solid: NDArray[np.bool_]
+    shift: Floats  # (2,) mm, of the block as a whole
+    offset: Floats
+
+
+def _lie_of(block: MarksBlock, marks: MarkMeasures, doubtful: NDArray[np.bool_] | None) -> _Lie:
+    """doubtful : (n,) marks that may stand for their neighbours, for the place is in doubt there"""
+    if doubtful is not None and doubtful.any():
+        marks = replace(marks, judged=marks.judged & ~doubtful)
+    solid = marks.judged & (marks.ink > 0.6) & np.isfinite(marks.offset).all(axis=1)
+    common = _common(block, marks.offset, solid)
+    return _Lie(marks, solid, np.median(common, axis=0), marks.offset - common)
+
+
 def _common(block: MarksBlock, offset: Floats, solid: NDArray[np.bool_]) -> Floats:
     """What all marks near by share (n, 2) mm: the block's own shift, and what of curl and lens the warp left over."""
     if solid.sum() < LEVEL_FROM:
@@ -236,16 +261,16 @@ def _warned(block: MarksBlock, code: str, share: float = 0.0) -> Warned:
 
 def _judge_block(
     block: MarksBlock,
-    marks: MarkMeasures,
+    lie: _Lie,
+    near_by: Neighbours,
     clear: float,
     doubtful: NDArray[np.bool_] | None,
 ) -> tuple[BlockReading, Floats, list[Warned]]:
     """A block's reading, the residuals (n, 2) mm of its well printed marks, and warnings.
 
-    clear : clear height, mm; doubtful : (n,) marks that may stand for their neighbours, for the place is in doubt there
+    clear : clear height, mm; doubtful : (n,) marks that may stand for their neighbours
     """
-    if doubtful is not None and doubtful.any():
-        marks = replace(marks, judged=marks.judged & ~doubtful)
+    marks, solid, offset = lie.marks, lie.solid, lie.offset
     hidden = {
         "cut_off": marks.outside,
         "glare": marks.glare & ~marks.outside,
@@ -261,10 +286,6 @@ def _judge_block(
     if marks.contrast < LEAST_CONTRAST:
         said.append(_warned(block, "dim"))
         return _refused(block, said[-1].message), nothing, said
-    solid = marks.judged & (marks.ink > 0.6) & np.isfinite(marks.offset).all(axis=1)
-    common = _common(block, marks.offset, solid)
-    shift = np.median(common, axis=0)
-    offset = marks.offset - common
     ink = ink_share(marks.ink)
     judgement = judge_marks(
         ink, marks.ink_sigma, offset / block.nozzle_pitch, marks.offset_sigma / block.nozzle_pitch, marks.judged,
@@ -274,7 +295,9 @@ def _judge_block(
     lost = astray(block, state, offset / block.nozzle_pitch)
     lost |= between_rows(block, state, marks.beside)
     lost |= next_ones_ink(block, state, offset / block.nozzle_pitch, marks.ink)
-    lost |= adrift(marks.offset[solid, 0] / block.nozzle_pitch)
+    lost |= adrift(marks.offset[solid, 0] / block.nozzle_pitch) or unsettled(offset[solid, 1] / block.nozzle_pitch)
+    thrown = np.flatnonzero(state == STATE_DEFLECTED)
+    lost[thrown] |= near_by.carry(mark_centres(block)[thrown], offset[thrown, 1], block.nozzle_pitch)
     if lost.any():
         judgement = replace(judgement, judged=judgement.judged & ~lost)
         if not any(w.code == "doubtful" for w in said):
@@ -285,7 +308,7 @@ def _judge_block(
         return _refused(block, why), nothing, said
     reading = BlockReading(
         id=block.id, channel=block.channel, head=block.head, kind="marks", read=True,
-        shift_um=(round(float(shift[0] * 1000)), round(float(shift[1] * 1000))), counts=counts, faults=faults,
+        shift_um=(round(float(lie.shift[0] * 1000)), round(float(lie.shift[1] * 1000))), counts=counts, faults=faults,
     )  # fmt: skip
     inlier = solid & (np.abs(offset) < 0.5 * block.nozzle_pitch).all(axis=1)
     return reading, offset[inlier], said
