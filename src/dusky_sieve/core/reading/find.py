@@ -21,6 +21,10 @@ GRID = 192  # its Fourier grid; the pattern may hang over the frame's edge
 SCALE_RATIO = 1.14  # step between tried scales
 SMALLEST_FILL, LARGEST_FILL = 0.15, 1.25  # whole sheet's and pattern's longer side over the frame's longer side
 NEAR_SCALES = 2  # steps to each side where stroke lengths tell the scale
+PEAKS, ONE_PEAK = (
+    2,
+    np.arange(-4, 5),
+)  # places tried of each scale and way round, and how far one reaches, search pixels
 LEVELLED = 75  # percentile of stroke density where there is any; denser places must not outvote a pattern's spread
 OUTERMOST = 0.05  # of the spread of blocks, within which they are one side's
 MOST_OUTER = 0.34  # of all blocks, that may be left out as one side's
@@ -64,7 +68,7 @@ class Marks:
 
 @dataclass(frozen=True)
 class Candidate:
-    """A place worth refining: its correlation, sheet mm to ink map pixels, and the strokes that follow its direction.
+    """A place worth refining: its correlation (see similarities), sheet mm to ink map pixels, and the strokes that follow its direction.
 
     marks : those that it was looked for with
     laid : whether it lies on its strokes' lattice already, so that nothing need be aligned
@@ -122,7 +126,7 @@ def similarities(
     """The best places, best first, from correlating stroke density with the pattern's.
 
     Normalised cross-correlation over the pattern's rectangle by Fourier transform (Lewis 1995, "Fast normalized
-    cross-correlation"). Scales are tried round what stroke lengths say, or all of them.
+    cross-correlation"), counted the more, the more of all strokes lie in it. Scales are tried round what stroke lengths say, or all of them.
     whole_mm : the longer side of the whole sheet, of which `layout` may be a small part that this backing shows
     """
     found: list[Candidate] = []
@@ -202,9 +206,9 @@ def _scales(lean: Lean, length: float, sides: tuple[float, float], shape: tuple[
 def _best_places(
     sky: Waves, energy: Waves, marks: Marks, layout: Layout, turn: float, scale: float
 ) -> list[tuple[float, float, Floats]]:
-    """The turn, the best correlation and where the pattern's centre then lies (search pixels), both ways round.
+    """The turn, the best correlations and where the pattern's centre then lies (search pixels), both ways round.
 
-    The window in which it is looked for is the same both ways, and so is what varies within it.
+    A correlation counts by the root of the share of all strokes that lie where the pattern would. The window in which it is looked for is the same both ways, and so is what varies within it.
     """
     c, s = np.cos(turn) * scale, np.sin(turn) * scale
     rotate = np.array([[c, s], [-s, c]])
@@ -215,19 +219,23 @@ def _best_places(
     window = mask.astype(np.float32)
     count = float(window.sum()) + 1e-9
     shape = _waves(window)
-    variance = _correlated(energy, shape) - _correlated(sky, shape) ** 2 / count
+    held = _correlated(sky, shape)
+    variance = _correlated(energy, shape) - held**2 / count
     floor = 0.02 * float(variance.max()) + 1e-9  # nearly empty windows correlate by luck
-    spread = np.sqrt(np.maximum(variance, floor))
+    # A few strokes are easily like a pattern; it is likelier where most are. A transform's first number is the sum.
+    worth = np.sqrt(np.clip(held / (sky[0, 0] + 1e-9), 0, 1) / np.maximum(variance, floor))
     found = []
     for way in (1, -1):
         picture = _pictured(marks, layout, way * rotate)
         picture = (picture - picture.sum() / count) * window
-        correlation = _correlated(sky, _waves(picture)) / spread
-        best = np.unravel_index(int(np.argmax(correlation)), correlation.shape)
-        shift = np.array([best[1], best[0]], float)
-        shift[shift > GRID / 2] -= GRID  # the transform wraps round
+        correlation = _correlated(sky, _waves(picture)) * worth
         norm = float(np.sqrt((picture**2).sum())) + 1e-9
-        found.append((turn if way > 0 else turn + np.pi, float(correlation[best]) / norm, shift + GRID / 2))
+        for _ in range(PEAKS):
+            y, x = divmod(int(np.argmax(correlation)), GRID)
+            shift = np.array([x, y], float)
+            shift[shift > GRID / 2] -= GRID  # the transform wraps round
+            found.append((turn if way > 0 else turn + np.pi, float(correlation[y, x]) / norm, shift + GRID / 2))
+            correlation[np.ix_((y + ONE_PEAK) % GRID, (x + ONE_PEAK) % GRID)] = -1.0
     return found
 
 
