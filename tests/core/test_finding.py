@@ -113,11 +113,18 @@ def test_the_part_that_is_followed_best_is_told_from_one_that_lies_aside():
     assert best_followed(np.full(SHAPE, 50, np.float32), true, gather_marks(LAYOUT, "light")) is None
 
 
+@pytest.mark.parametrize("frame_mm", [None, 1.0])
 @pytest.mark.parametrize("columns", [-0.35, -0.15, 0.2, 0.4])
-def test_marks_are_slid_along_their_rows_to_where_their_ink_stands(columns):
+def test_marks_are_slid_along_their_rows_to_where_their_ink_stands(columns, frame_mm):
+    """Not to a frame that stands beyond the ends of all rows."""
     true = rigid(similar(0, 14.0), LAYOUT.size)
+    ink = printed(true, 0.8)
+    if frame_mm:
+        for x in (CENTRES[:, 0].min() - BLOCKS[0].mark[0] / 2 - frame_mm, CENTRES[:, 0].max() + BLOCKS[0].mark[0] / 2 + frame_mm):  # fmt: skip
+            a, b = np.rint(true.to_photo(np.array([[x, -2.0], [x, LAYOUT.size[1] + 2]]))).astype(int).tolist()
+            cv2.line(ink, a, b, (200,), 4)
     step = columns * np.array(BLOCKS[0].column_pitch)
     aside = rigid(true.homography @ np.array([[1, 0, step[0]], [0, 1, 0], [0, 0, 1.0]]), LAYOUT.size)
-    slid = slide(printed(true, 0.8), aside, BLOCKS, LAYOUT)
+    slid = slide(ink, aside, BLOCKS, LAYOUT)
     off = (slid.to_photo(CENTRES) - true.to_photo(CENTRES))[:, 0] / (14.0 * BLOCKS[0].column_pitch[0])
     assert np.quantile(np.abs(off), 0.95) < 0.08

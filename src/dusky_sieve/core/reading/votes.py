@@ -17,9 +17,9 @@ from dusky_sieve.core.reading.tilt import Lean
 Floats = NDArray[np.float64]
 Cells = NDArray[np.int64]
 
-MOST_PAIRS = 60_000  # of strokes and marks, that take part; more strokes than tell are left out
+MOST_PAIRS = 100_000  # of strokes and marks, that take part; more strokes than tell are left out
 MOST_CELLS = 2_000_000  # in which votes are counted: 24 MB
-LEAST_VOTING, MOST_VOTING = 12, 160  # strokes
+LEAST_VOTING, ENOUGH_VOTING, MOST_VOTING = 12, 60, 160  # strokes; of more, some that are enough stand for all
 # Step between scales as a share, and how many are tried to each side: of both directions together, and of across alone.
 SCALE_STEP, SCALES_TRIED, ASPECTS_TRIED = 0.02, 8, 8
 CELL = 0.2  # of the distance from a mark to the next; votes of three cells each way are one place's
@@ -39,10 +39,13 @@ def voted(strokes: Strokes, lean: Lean, marks: Marks, layout: Layout, blocks: li
     """
     at, scale, turn = _on_plane(strokes, lean, marks)
     middle = np.median(at, axis=0) if len(at) else np.zeros(2)
-    at = at[(np.abs(at - middle) < WITHIN * max(layout.size)).all(axis=1)] - middle
-    at = at[:: max(1, -(-len(at) // MOST_VOTING))]
-    if len(at) < LEAST_VOTING or len(at) * len(marks.centres) > MOST_PAIRS:
+    near = (np.abs(at - middle) < WITHIN * max(layout.size)).all(axis=1)
+    at, seen = at[near] - middle, strokes.centre[lean.follows][near]
+    most_voting = min(MOST_VOTING, MOST_PAIRS // len(marks.centres))
+    if len(at) < LEAST_VOTING or (len(at) > most_voting < ENOUGH_VOTING):
         return []
+    stride = -(-len(at) // most_voting)
+    at, seen = at[::stride], seen[::stride]
     half = np.array(layout.size) / 2
     room = np.concatenate([np.tile(room_of(b), (b.nozzles, 1)) for b in blocks])
     found: list[Candidate] = []
@@ -52,7 +55,7 @@ def voted(strokes: Strokes, lean: Lean, marks: Marks, layout: Layout, blocks: li
         plane = np.eye(3)
         plane[:2, :2] = scale * turn @ (np.diag(way / stretch))
         plane[:2, 2] = scale * turn @ ((shift - way * half) / stretch + middle)
-        share, homography = _laid(lean.to_map @ plane, strokes.centre[lean.follows], marks.centres, room, half)
+        share, homography = _laid(lean.to_map @ plane, seen, marks.centres, room, half)
         if share > LEAST_ON:
             found.append(Candidate(share, homography, lean, marks, laid=True))
     return distinct(sorted(found, key=lambda place: -place.score), layout, most)
@@ -73,7 +76,8 @@ def _laid(homography: Floats, strokes: Floats, marks: Floats, room: Floats, half
     """
     for k in range(LAYINGS):
         here = project(inverse(homography), strokes)
-        apart = (np.abs(here[:, None] - marks[None]) / room).max(axis=2)
+        along, across = (np.abs(here[:, None, axis] - marks[:, axis]) / room[:, axis] for axis in (0, 1))
+        apart = np.maximum(along, across)
         nearest = apart.argmin(axis=1)
         off = apart[np.arange(len(here)), nearest]
         mine = off < (FIRST if k == 0 else THEN)
