@@ -101,7 +101,7 @@ def test_a_photo_of_something_else_is_not_a_sheet(staircases, desk_photo):
 
 
 def test_another_printers_sheet_is_not_read_as_this_one():
-    content = photo_of("two-heads-raster", (), Scene(width=3200, height=2400, fill=0.9))
+    content = photo_of("two-heads-raster", (), small_scene())
     assert not read(files.shipped_layout("four-staircases"), content).photos[0].found
 
 

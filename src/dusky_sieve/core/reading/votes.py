@@ -24,6 +24,10 @@ LEAST_VOTING, ENOUGH_VOTING, MOST_VOTING = 12, 60, 160  # strokes; of more, some
 SCALE_STEP, SCALES_TRIED, ASPECTS_TRIED = 0.02, 8, 8
 CELL = 0.2  # of the distance from a mark to the next; votes of three cells each way are one place's
 WITHIN = 1.25  # of the pattern's longer side from the middle, within which strokes vote: a tilt throws some far out
+MIDDLE_OFF, LONGER_OFF = (
+    0.8,
+    0.4,
+)  # of the pattern's size each way, and of its longer side: its middle from the strokes' median
 AGREEING = 0.35  # of the strokes, that must vote for a place
 LEAST_ON = 0.42  # of the strokes, that must then surely be marks': a quarter are by chance
 LAID, LAYINGS = 60, 5  # places that are laid onto their strokes, and rounds of that
@@ -124,14 +128,15 @@ def _places(at: Floats, marks: Floats, cell: Floats) -> list[tuple[float, Floats
     """
     along = (1 + SCALE_STEP) ** np.arange(-SCALES_TRIED, SCALES_TRIED + 1.0)
     aspects = (1 + SCALE_STEP) ** np.arange(-ASPECTS_TRIED, ASPECTS_TRIED + 1.0)
-    reach = np.abs(marks).max(axis=0) + np.abs(at).max(axis=0) * along[-1] * aspects[-1] + 2 * cell
-    wide, high = (2 * reach / cell).astype(int) + 2
+    size = np.ptp(marks, axis=0)
+    reach = np.maximum(MIDDLE_OFF * size, LONGER_OFF * size.max())
+    wide, high = (2 * reach / cell).astype(int) + 2  # the outermost hold what lies beyond
     if wide * high > MOST_CELLS:
         return []
 
     def cells(axis: int, stretch: float, way: int) -> Cells:
-        off = at[:, None, axis] * stretch - way * marks[None, :, axis] + reach[axis]
-        return np.asarray((off / cell[axis]).astype(np.int64).ravel())
+        off = at[:, None, axis] * stretch - way * marks[None, :, axis] + reach[axis] + cell[axis]
+        return np.asarray(np.clip(off / cell[axis], 0, (wide, high)[axis] - 1).astype(np.int64).ravel())
 
     found = []
     for way in (1, -1):
@@ -141,7 +146,8 @@ def _places(at: Floats, marks: Floats, cell: Floats) -> list[tuple[float, Floats
             for j, aspect in enumerate(aspects):
                 rows = down[i - SCALES_TRIED + j - ASPECTS_TRIED]
                 votes = np.bincount(across + rows, minlength=wide * high).astype(np.float32).reshape(high, wide)
+                votes[[0, -1]], votes[:, [0, -1]] = 0, 0
                 near = cv2.boxFilter(votes, -1, (3, 3), normalize=False, borderType=cv2.BORDER_CONSTANT)
                 y, x = divmod(int(near.argmax()), int(wide))
-                found.append((float(near[y, x]), np.array([stretch, stretch * aspect]), way, (np.array([x, y]) + 0.5) * cell - reach))  # fmt: skip
+                found.append((float(near[y, x]), np.array([stretch, stretch * aspect]), way, (np.array([x, y]) - 0.5) * cell - reach))  # fmt: skip
     return sorted(found, key=lambda place: -place[0])
