@@ -32,11 +32,13 @@ ANYWHERE = -1  # in place of the number of a patch that may be the sheet of pape
 # marks closer, sheets that do not stand out from what is round them anywhere.
 LOOKS = (
     (FINDING_PX, EFFORTS[0], 0), (FINDING_PX, EFFORTS[0], 1), (FINDING_PX, EFFORTS[0], ANYWHERE), (CLOSER_PX, CLOSE, 0),
-    (FINDING_PX, EFFORTS[1], 0), (CLOSER_PX, CLOSE, ANYWHERE), (FINDING_PX, EFFORTS[2], 0),
+    (CLOSER_PX, CLOSE, ANYWHERE), (FINDING_PX, EFFORTS[1], 0), (FINDING_PX, EFFORTS[2], 0),
     (FINDING_PX, PARTS, 0),
 )  # fmt: skip
-ENOUGH_LOOKS = 4  # of these, after which no more follow where nothing on the photo was like the pattern
-UNLIKELY = 0.5  # best correlation of any candidate, under which it was not
+ENOUGH_LOOKS = 5  # of these, after which no more follow where nothing on the photo was like the pattern
+# Best correlation of any candidate, and best share explained, under which it was not: of 255 tuning sheets of the bad end
+# all that were found after so many looks had explained 0.37 at least before, most others' layouts explain under 0.3.
+UNLIKELY, LED_NOWHERE = 0.5, 0.3
 WORTH_CLOSER = 1.4  # times as many pixels a side, from which a second look tells more than the first
 LED_SOMEWHERE = 0.3  # share explained, from which more of the same strokes' candidates lead to the same place
 LED_FURTHER = 0.1  # of such shares, by which one part of the photo leads further than another
@@ -86,9 +88,9 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
     looks: list[Look] = []
     wanting: list[Look] = []
     seen: dict[int, float] = {}  # share explained by the first look at each part of the photo
-    liked = 0.0  # best correlation of any candidate
+    liked = led = 0.0  # best correlation of any candidate, best share explained
     for number, (size, effort, where) in enumerate(LOOKS):
-        if number >= ENOUGH_LOOKS and liked < UNLIKELY:
+        if number >= ENOUGH_LOOKS and (liked < UNLIKELY or led < LED_NOWHERE):
             break
         at = views.locator(size, where)
         if at is None or _in_vain(size, effort, where, seen):
@@ -96,8 +98,9 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
         for _, _, before in looks:
             before.forget()
         look = _look(at, effort, chosen)
-        seen.setdefault(where, look[0].fit.there if look[0] is not None else 0.0)
-        liked = max(liked, at.liked)
+        there = look[0].fit.there if look[0] is not None else 0.0
+        seen.setdefault(where, there)
+        liked, led = max(liked, at.liked), max(led, there)
         if any(_same(look, other) and at.map.factor == other[2].map.factor for other in wanting):
             continue
         looks.append(look)
