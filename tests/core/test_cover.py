@@ -90,12 +90,12 @@ def test_a_neighbourhood_thrown_one_way_puts_its_place_in_doubt_and_only_there()
     assert not astray(BLOCK, state, offset).any()  # nozzles that throw apart are faults
 
 
-def carried(blocks: list[MarksBlock], across: list[np.ndarray]) -> np.ndarray:
+def carried(blocks: list[MarksBlock], across: list[np.ndarray], along: float = 0.0) -> np.ndarray:
     """Which marks of the first block are carried, of blocks whose marks lie off (n,) nozzle pitches across travel."""
     pitch = blocks[0].nozzle_pitch
     offsets = [np.stack([np.zeros(len(off)), off * pitch], axis=1) for off in across]
     near = Neighbours.of([(b, o, np.ones(len(o), bool)) for b, o in zip(blocks, offsets, strict=True)])
-    return near.carry(mark_centres(blocks[0]), offsets[0][:, 1], pitch)
+    return near.carry(mark_centres(blocks[0]), offsets[0] + (along * pitch, 0), pitch)
 
 
 def test_a_corner_that_lies_off_as_a_whole_is_carried_and_a_lone_mark_is_thrown():
@@ -104,6 +104,7 @@ def test_a_corner_that_lies_off_as_a_whole_is_carried_and_a_lone_mark_is_thrown(
     off = 0.9 * np.clip(1 - far / 4, 0, None)
     assert 1 < (off > 0.5).sum() < 8
     assert carried([BLOCK], [off])[off > 0.5].all()
+    assert not carried([BLOCK], [off], along=0.8).any()  # thrown along travel, wherever the paper lies
     off = 0.9 * (np.arange(N) == 0) - 0.9 * (np.arange(N) == 1)
     assert not carried([BLOCK], [off])[:2].any()
 

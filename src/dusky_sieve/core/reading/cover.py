@@ -30,9 +30,7 @@ MOST_THROWN = 0.5  # of a neighbourhood, from which its place is in doubt
 SAME_WAY = 0.6  # of their throws in one direction: a lattice that lies wrongly is off one way
 ASIDE_ALONG = 0.8  # nozzle pitches along travel: right lattices have a twelfth of their marks so far aside at most
 MOST_ADRIFT, LEAST_ADRIFT = 0.25, 8  # share of a block's well printed marks, and how many must tell
-MOST_SCATTER = (
-    0.35  # nozzle pitches across travel, one-sigma: blocks read rightly show 0.33 at most, nearly all under 0.2
-)
+MOST_SCATTER = 0.35  # nozzle pitches across travel, one-sigma: blocks read rightly show 0.33 at most
 BESIDE_INK = 0.22  # of a typical mark, between rows of missing ones: wrong lattices show 0.3, right ones 0.12
 MOST_BETWEEN, LEAST_BETWEEN = 0.5, 4  # share of a neighbourhood that seems missing, and how many, for that to tell
 A_STEP = 0.4  # nozzle pitches that a column steps, from which its neighbour's ink looks thrown

@@ -21,10 +21,8 @@ GRID = 192  # its Fourier grid; the pattern may hang over the frame's edge
 SCALE_RATIO = 1.14  # step between tried scales
 SMALLEST_FILL, LARGEST_FILL = 0.15, 1.25  # whole sheet's and pattern's longer side over the frame's longer side
 NEAR_SCALES = 2  # steps to each side where stroke lengths tell the scale
-PEAKS, ONE_PEAK = (
-    2,
-    np.arange(-4, 5),
-)  # places tried of each scale and way round, and how far one reaches, search pixels
+# Places tried of each scale and way round, and how far one reaches, search pixels.
+PEAKS, ONE_PEAK = 2, np.arange(-4, 5)
 LEVELLED = 75  # percentile of stroke density where there is any; denser places must not outvote a pattern's spread
 OUTERMOST = 0.05  # of the spread of blocks, within which they are one side's
 MOST_OUTER = 0.34  # of all blocks, that may be left out as one side's
@@ -68,7 +66,7 @@ class Marks:
 
 @dataclass(frozen=True)
 class Candidate:
-    """A place worth refining: its correlation (see similarities), sheet mm to ink map pixels, and the strokes that follow its direction.
+    """A place worth refining: its score (see similarities), sheet mm to ink map pixels, and the strokes that follow its direction.
 
     marks : those that it was looked for with
     laid : whether it lies on its strokes' lattice already, so that nothing need be aligned
@@ -126,7 +124,8 @@ def similarities(
     """The best places, best first, from correlating stroke density with the pattern's.
 
     Normalised cross-correlation over the pattern's rectangle by Fourier transform (Lewis 1995, "Fast normalized
-    cross-correlation"), counted the more, the more of all strokes lie in it. Scales are tried round what stroke lengths say, or all of them.
+    cross-correlation"), counted the more, the more of all strokes lie in it. Scales are tried round what stroke
+    lengths say, or all of them.
     whole_mm : the longer side of the whole sheet, of which `layout` may be a small part that this backing shows
     """
     found: list[Candidate] = []
@@ -208,7 +207,8 @@ def _best_places(
 ) -> list[tuple[float, float, Floats]]:
     """The turn, the best correlations and where the pattern's centre then lies (search pixels), both ways round.
 
-    A correlation counts by the root of the share of all strokes that lie where the pattern would. The window in which it is looked for is the same both ways, and so is what varies within it.
+    A correlation counts by the root of the share of all strokes that lie where the pattern would. The window in which it
+    is looked for is the same both ways, and so is what varies within it.
     """
     c, s = np.cos(turn) * scale, np.sin(turn) * scale
     rotate = np.array([[c, s], [-s, c]])

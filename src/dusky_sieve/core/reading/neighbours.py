@@ -39,16 +39,20 @@ class Neighbours:
         places = [np.zeros((0, 2)), *(mark_centres(block)[solid] for block, _, solid in parts)]
         return Neighbours(np.concatenate(places), np.concatenate([np.zeros(0), *(o[s, 1] for _, o, s in parts)]))
 
-    def carry(self, places: Floats, across: Floats, pitch: float) -> Bools:
-        """Which marks at places (n, 2) mm lie off (n,) mm across travel because those near by do; pitch : of nozzles, mm."""
+    def carry(self, places: Floats, offset: Floats, pitch: float) -> Bools:
+        """Which marks at places (n, 2) mm lie off (n, 2) mm because those near by do; pitch : of nozzles, mm.
+
+        None that lies off as far along travel: of that its neighbours tell next to nothing.
+        """
         if len(self.places) <= NEAREST or not len(places):
             return np.zeros(len(places), bool)
         some = np.array_split(places, -(-len(places) * len(self.places) // MOST_AT_ONCE))
         nearest = np.concatenate([self._nearest(part) for part in some])
         there, spread = _plane(self.places[nearest] - places[:, None], self.across[nearest] / pitch)
-        off = across / pitch
-        off, there = off * np.sign(off), there * np.sign(off)
-        return np.asarray((there > SURELY * spread) & ((there > CARRIED) | (off - there < THROWN)))
+        along, across = np.abs(offset / pitch).T
+        there = there * np.sign(offset[:, 1])
+        near = (there > CARRIED) | (across - there < THROWN)
+        return np.asarray((there > SURELY * spread) & near & (along < THROWN))
 
     def _nearest(self, places: Floats) -> NDArray[np.int64]:
         """Which marks (m, NEAREST) are nearest to each place (m, 2), but not those that stand at it."""

@@ -297,7 +297,7 @@ def _judge_block(
     lost |= next_ones_ink(block, state, offset / block.nozzle_pitch, marks.ink)
     lost |= adrift(marks.offset[solid, 0] / block.nozzle_pitch) or unsettled(offset[solid, 1] / block.nozzle_pitch)
     thrown = np.flatnonzero(state == STATE_DEFLECTED)
-    lost[thrown] |= near_by.carry(mark_centres(block)[thrown], offset[thrown, 1], block.nozzle_pitch)
+    lost[thrown] |= near_by.carry(mark_centres(block)[thrown], offset[thrown], block.nozzle_pitch)
     if lost.any():
         judgement = replace(judgement, judged=judgement.judged & ~lost)
         if not any(w.code == "doubtful" for w in said):

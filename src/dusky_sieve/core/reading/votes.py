@@ -24,10 +24,8 @@ LEAST_VOTING, ENOUGH_VOTING, MOST_VOTING = 12, 60, 160  # strokes; of more, some
 SCALE_STEP, SCALES_TRIED, ASPECTS_TRIED = 0.02, 8, 8
 CELL = 0.2  # of the distance from a mark to the next; votes of three cells each way are one place's
 WITHIN = 1.25  # of the pattern's longer side from the middle, within which strokes vote: a tilt throws some far out
-MIDDLE_OFF, LONGER_OFF = (
-    0.8,
-    0.4,
-)  # of the pattern's size each way, and of its longer side: its middle from the strokes' median
+# Of the pattern's size each way, and of its longer side: how far its middle may be from the strokes' median.
+MIDDLE_OFF, LONGER_OFF = 0.8, 0.4
 AGREEING = 0.35  # of the strokes, that must vote for a place
 LEAST_ON = 0.42  # of the strokes, that must then surely be marks': a quarter are by chance
 LAID, LAYINGS = 60, 5  # places that are laid onto their strokes, and rounds of that
