@@ -8,7 +8,7 @@ from dusky_sieve import files
 from dusky_sieve.core.layout import MarksBlock, clear_heights, mark_centres
 from dusky_sieve.core.reading.find import EFFORTS, gather_marks, similarities
 from dusky_sieve.core.reading.follow import FINAL, FROM_CLOSE_BY, PLANS, best_followed, distance_to, follow, slide
-from dusky_sieve.core.reading.inkmap import find_strokes
+from dusky_sieve.core.reading.inkmap import Strokes, find_strokes
 from dusky_sieve.core.reading.registration import TERMS, Registration, project, rigid
 from dusky_sieve.core.reading.tilt import leans
 
@@ -59,6 +59,20 @@ def test_strokes_lead_to_the_pattern_at_any_turn_and_size(turn, scale, share, cl
         strokes, ways, gather_marks(LAYOUT, "light"), LAYOUT, SHAPE, every_scale=False, most=effort.candidates, whole_mm=max(LAYOUT.size),
     )  # fmt: skip
     assert min(apart(true, place.homography) for place in places[: effort.in_all]) < 0.08
+
+
+def test_the_length_of_marks_is_told_though_a_frame_and_many_specks_run_their_way():
+    rng = np.random.default_rng(2)
+    along = np.array([np.cos(np.radians(77)), np.sin(np.radians(77))])
+    lengths = np.concatenate([np.full(60, 26.0), [900.0, 900.0], np.full(180, 3.0)])
+    centre = rng.uniform((400, 300), (1200, 900), (len(lengths), 2))
+    n, none = len(lengths), np.zeros(0, int)
+    strokes = Strokes(
+        centre=centre, lean=np.full(n, np.arctan2(along[1], along[0])) + rng.normal(0, 0.01, n), long=lengths, wide=np.full(n, 3.0),
+        ink=np.full(n, 90.0), shape=SHAPE, pixel=none, label=none, number=none,
+    )  # fmt: skip
+    told = [lean.length for lean in leans(strokes, SHAPE, 1, 0.2) if lean.length is not None]
+    assert any(abs(length - 26) < 3 for length in told)
 
 
 def bent(true: np.ndarray, millimetres: float) -> Registration:

@@ -52,7 +52,7 @@ class Lean:
 def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float, *, even: bool = True) -> list[Lean]:
     """Likely leans, best first: at most `most` directions whose peak is not fainter than `faint` of the highest.
 
-    A direction that letters or table grain share with a few long runs of marks is two hypotheses.
+    A direction that letters or table grain share with a few long runs of marks is two hypotheses, with a frame three.
     even : whether all blocks have marks of one length; else strokes are compared only with those near by
     """
     found: list[Lean] = []
@@ -60,7 +60,10 @@ def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float, *, 
     near = np.exp(-0.5 * (((strokes.centre - middle) / (CENTRAL * max(shape))) ** 2).sum(axis=1))
     for peak in _peaks(strokes, near, most, faint):
         follows = np.abs(_half_turn(strokes.lean - peak)) < FANNED
-        for those in (follows, _long_ones(strokes, follows)):
+        long = _long_ones(strokes, follows)
+        # A frame's two sides may be longer than all else that runs their way, and specks more than marks.
+        rest = _long_ones(strokes, follows & ~long) if long.sum() < LEAST_STROKES else long
+        for those in (follows, long, rest):
             lean = (
                 None
                 if any(_same(those, other.follows) for other in found)
