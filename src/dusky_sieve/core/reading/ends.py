@@ -95,6 +95,13 @@ class Ends:
                     found.append(name)
         return found
 
+    def without(self, blocks: set[str]) -> "Ends":
+        """Those of all other blocks."""
+        kept = [k for k, name in enumerate(self.block) if name not in blocks]
+        weight = self.weight[kept] / (float(self.weight[kept].sum()) or 1.0)
+        names, sides = tuple(self.block[k] for k in kept), tuple(self.side[k] for k in kept)
+        return Ends(self.table[kept], self.slides, weight, self.at[kept], names, sides, self.gaps_show)
+
     def score(self, slips: Floats) -> Floats:
         """The fit of all ends (n,) for slips (k, n) in columns, the first k terms of a smooth warp over the sheet.
 
