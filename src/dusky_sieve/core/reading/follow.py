@@ -53,6 +53,7 @@ TOUCHING_PX, TOUCHING_SHARE = 2.5, 0.15  # of a map pixel, of a column: gaps nar
 END = 2.0  # columns from a row's first and last mark that count as its ends
 BEYOND = 1.3  # column steps looked at beyond a row's ends
 FRAME_SHARE = 0.7  # of ink beyond them, so much half a row above and below is a frame's: a mark has bare paper there
+FRAME_AT = (-1.0, -0.6, 0.6, 1.0)  # half rows above and below: a rule may stand half-way between them
 BARE_PX = 5.0  # of the map, which must be bare between rows to tell: ink is widened by two pixels all round
 
 
@@ -180,8 +181,8 @@ def slide(ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Lay
             moved[:, 0] += terms @ total[:count]
             seen, inside = _ink_at(around, rigid.to_photo(moved))
             if len(beyond):
-                above, below = (_ink_at(around, rigid.to_photo(moved[beyond] + k * half_row))[0] for k in (-1, 1))
-                seen[beyond[np.minimum(above, below) > FRAME_SHARE * seen[beyond]]] = 0
+                between = [_ink_at(around, rigid.to_photo(moved[beyond] + k * half_row))[0] for k in FRAME_AT]
+                seen[beyond[np.min(between, axis=0) > FRAME_SHARE * seen[beyond]]] = 0
             pieces = [v.reshape(p.wanted.shape) for v, p in zip(np.split(seen, cuts), parts, strict=True)]
             level = level or [_strong_ink(v, p) for v, p in zip(pieces, parts, strict=True)]
             shares = [np.minimum(v / top, 1.2) for v, top in zip(pieces, level, strict=True)]
