@@ -7,9 +7,10 @@ import pytest
 from dusky_sieve import files
 from dusky_sieve.core.layout import MarksBlock, clear_heights, mark_centres
 from dusky_sieve.core.reading.find import EFFORTS, gather_marks, similarities
-from dusky_sieve.core.reading.follow import FINAL, FROM_CLOSE_BY, PLANS, best_followed, distance_to, follow, slide
-from dusky_sieve.core.reading.inkmap import Strokes, find_strokes
+from dusky_sieve.core.reading.follow import FINAL, FROM_CLOSE_BY, PLANS, best_followed, distance_to, follow
+from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes
 from dusky_sieve.core.reading.registration import TERMS, Registration, project, rigid
+from dusky_sieve.core.reading.slide import slide
 from dusky_sieve.core.reading.tilt import leans
 
 LAYOUT = files.shipped_layout("four-staircases")
@@ -139,6 +140,6 @@ def test_marks_are_slid_along_their_rows_to_where_their_ink_stands(columns, fram
             cv2.line(ink, a, b, (200,), 4)
     step = columns * np.array(BLOCKS[0].column_pitch)
     aside = rigid(true.homography @ np.array([[1, 0, step[0]], [0, 1, 0], [0, 0, 1.0]]), LAYOUT.size)
-    slid = slide(ink, aside, BLOCKS, LAYOUT)
+    slid = slide(InkMap(ink, np.zeros((*ink.shape, 3), np.uint8), 1.0).soft, aside, BLOCKS, LAYOUT)
     off = (slid.to_photo(CENTRES) - true.to_photo(CENTRES))[:, 0] / (14.0 * BLOCKS[0].column_pitch[0])
     assert np.quantile(np.abs(off), 0.95) < 0.08

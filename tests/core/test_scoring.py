@@ -31,9 +31,10 @@ from dusky_sieve.core.reading.registration import (
     through,
     tidied,
 )
-from dusky_sieve.core.reading.score import Judge, medians_of, probes
+from dusky_sieve.core.reading.score import Judge, probes
 from dusky_sieve.core.reading.sheet import elsewhere
 from dusky_sieve.core.reading.stray import overlooked
+from dusky_sieve.core.reading.tally import medians_of
 
 LAYOUT = files.shipped_layout("four-staircases")
 BLOCKS = [b for b in LAYOUT.blocks if isinstance(b, MarksBlock)]
@@ -125,14 +126,14 @@ def test_steps_tried_together_score_as_each_alone(pixels):
 
 
 @settings(max_examples=60, deadline=None)
-@given(st.lists(st.tuples(st.integers(0, 3), st.integers(0, 255), st.integers(0, 255)), min_size=1, max_size=40))
+@given(st.lists(st.tuples(st.integers(0, 3), st.booleans(), *[st.integers(0, 255)] * 3), min_size=1, max_size=40))
 def test_medians_by_group_are_those_of_each_group(rows):
-    group, codes = np.array([r[0] for r in rows]), np.array([r[1:] for r in rows], np.uint8)
-    medians, count = medians_of(codes, group, 4)
+    group, told, codes = (np.array(v) for v in ([r[0] for r in rows], [r[1] for r in rows], [r[2:] for r in rows]))
+    medians, count = medians_of(codes.astype(np.uint8), np.arange(len(rows)), told, group, 4)
     for k in range(4):
-        assert count[k] == (group == k).sum()
-        if count[k]:
-            assert np.array_equal(medians[k], np.median(codes[group == k], axis=0))
+        own = codes[told & (group == k)]
+        assert count[k] == len(own)
+        assert np.array_equal(medians[k], np.median(own, axis=0) if len(own) else np.zeros(3))
 
 
 @settings(max_examples=40, deadline=None)

@@ -5,9 +5,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Layout, MarksBlock
+from dusky_sieve.core.reading.compiled import compiled, solved, straight_between
 from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.order import median
-from dusky_sieve.core.reading.registration import project
+from dusky_sieve.core.reading.registration import project, through_matrix
 
 Floats = NDArray[np.float64]
 Image = NDArray[np.float32]
@@ -25,6 +26,8 @@ BLUR_PX = 1.7  # the blur in raster pixels; finer rasters only cost time
 PRESENT_SHARE = 0.25  # of the strongest block, under which a block is taken not to print
 MARGIN_SHARE = 0.12  # bare border round the pattern that takes part, as a share of its longer side
 MOST_RASTER_PX = 700  # longer side of a raster
+# Of the template's steepest change, from which a pixel takes part; so many of them are enough.
+TELLING, MOST_TELLING = 0.02, 15_000
 DRAWN_POINTS = 60_000  # of all marks together, in a drawn pattern
 
 
@@ -132,31 +135,18 @@ def _descend(template: Image, observed: Image, warp: Floats, level: int) -> tupl
     gy = cv2.Sobel(template, cv2.CV_32F, 0, 1, scale=half / 8)
     to_unit = np.array([[1 / half, 0, -width / 2 / half], [0, 1 / half, -height / 2 / half], [0, 0, 1]])
     from_unit = np.linalg.inv(to_unit)
-    matters = np.abs(gx) + np.abs(gy)
-    chosen = np.nonzero(matters > 0.02 * matters.max())
-    x = ((chosen[1] - width / 2) / half).astype(np.float32)
-    y = ((chosen[0] - height / 2) / half).astype(np.float32)
-    u, v = gx[chosen], gy[chosen]
-    jacobian = np.stack([u * x, u * y, u, v * x, v * y, v, -(u * x + v * y) * x, -(u * x + v * y) * y], axis=-1)
-    wanted = template[chosen]
+    at, slopes, wanted = _telling(template, np.asarray(gx), np.asarray(gy), half)
     got = wanted
-    inside = np.full(observed.shape[:2], 255, np.uint8)
     hold = np.array([HOLD_AFFINE[level]] * 6 + [HOLD[level]] * 2)
     hold[[2, 5]] = 0
     walked = np.zeros(8)
     for _ in range(ITERATIONS[level]):
-        flags = cv2.INTER_LINEAR | cv2.WARP_INVERSE_MAP
-        seen = np.asarray(cv2.warpPerspective(observed, warp, (width, height), flags=flags), np.float32)
-        within = cv2.warpPerspective(inside, warp, (width, height), flags=cv2.INTER_NEAREST | cv2.WARP_INVERSE_MAP)
-        got = seen[chosen]
-        counted = (within[chosen] > 0).astype(np.float32)
+        got, counted = _seen_at(observed, at, warp)
         gain = float((counted * got) @ wanted / (got @ got + 1e-9))
         off = gain * got - wanted
-        spread = 1.5 * float(median(np.abs(off))) + 0.02
-        weighted = jacobian * (counted / (1 + (off / spread) ** 2))[:, None]
-        normal = (weighted.T @ jacobian).astype(np.float64)
-        pull = (weighted.T @ off).astype(np.float64) - hold * np.diag(normal) * walked
-        step = np.linalg.solve(normal + np.diag((1e-4 + hold) * np.diag(normal) + 1e-9), pull)
+        normal, pull = _pulled(slopes, off, counted, 1.5 * float(median(np.abs(off))) + 0.02)
+        weight = np.diag(normal)
+        step = solved(normal + np.diag((1e-4 + hold) * weight + 1e-9), pull - hold * weight * walked)
         walked += step
         change = np.array([[1 + step[0], step[1], step[2]], [step[3], 1 + step[4], step[5]], [step[6], step[7], 1]])
         warp = warp @ from_unit @ np.linalg.inv(change) @ to_unit
@@ -167,6 +157,70 @@ def _descend(template: Image, observed: Image, warp: Floats, level: int) -> tupl
     return float(together), warp
 
 
+@compiled
+def _telling(template: Image, gx: Image, gy: Image, half: float) -> tuple[Floats, Image, Image]:
+    """Pixels where the template changes: places (n, 2), see _pulled for their slopes (n, 4), and values (n,)."""
+    height, width = template.shape
+    least = np.float32(0.0)
+    for y in range(height):
+        for x in range(width):
+            least = max(least, abs(gx[y, x]) + abs(gy[y, x]))
+    least *= np.float32(TELLING)
+    count = 0
+    for y in range(height):
+        for x in range(width):
+            count += abs(gx[y, x]) + abs(gy[y, x]) > least
+    stride = count // MOST_TELLING + 1
+    kept = -(-count // stride)
+    at, slopes, values = np.empty((kept, 2)), np.empty((kept, 4), np.float32), np.empty(kept, np.float32)
+    seen = 0
+    for y in range(height):
+        for x in range(width):
+            if abs(gx[y, x]) + abs(gy[y, x]) > least:
+                if seen % stride == 0:
+                    n = seen // stride
+                    at[n, 0], at[n, 1], values[n] = x, y, template[y, x]
+                    slopes[n, 0], slopes[n, 1] = (x - width / 2) / half, (y - height / 2) / half
+                    slopes[n, 2], slopes[n, 3] = gx[y, x], gy[y, x]
+                seen += 1
+    return at, slopes, values
+
+
+@compiled
+def _seen_at(picture: Image, at: Floats, warp: Floats) -> tuple[Image, Image]:
+    """The picture's values (n,) where a homography takes points (n, 2), straight between its pixels, and 1 for those on it."""
+    height, width = picture.shape
+    seen, inside = np.zeros(len(at), np.float32), np.zeros(len(at), np.float32)
+    for n in range(len(at)):
+        x, y = through_matrix(warp, at[n, 0], at[n, 1])
+        if x >= 0 and y >= 0 and x <= width - 1 and y <= height - 1:
+            seen[n], inside[n] = straight_between(picture, x, y), 1.0
+    return seen, inside
+
+
+@compiled
+def _pulled(slopes: Image, off: Image, counted: Image, spread: float) -> tuple[Floats, Floats]:
+    """Normal equations (8, 8) and (8,) of a homography's parameters: what is off by more than the spread counts less.
+
+    slopes : (n, 4), x and y of each point and the template's slope along them
+    """
+    normal, pull, row = np.zeros((8, 8)), np.zeros(8), np.zeros(8)
+    for n in range(len(off)):
+        if counted[n] == 0:
+            continue
+        x, y, u, v = slopes[n, 0], slopes[n, 1], slopes[n, 2], slopes[n, 3]
+        weight = 1 / (1 + (off[n] / spread) ** 2)
+        away = -(u * x + v * y)
+        row[0], row[1], row[2], row[3], row[4], row[5] = u * x, u * y, u, v * x, v * y, v
+        row[6], row[7] = away * x, away * y
+        for k in range(8):
+            part = weight * row[k]
+            pull[k] += part * off[n]
+            for m in range(k + 1):
+                normal[k, m] += part * row[m]
+    return normal, pull
+
+
 def shrunk(factor: float) -> Floats:
     """Pixels of a picture to pixels of the same picture made smaller by `factor`; pixel centres are whole."""
     return np.array([[factor, 0, factor / 2 - 0.5], [0, factor, factor / 2 - 0.5], [0, 0, 1]])
@@ -175,13 +229,13 @@ def shrunk(factor: float) -> Floats:
 def _blurred(lines: Bytes, factor: float, blur: float) -> Image:
     """Strokes made smaller, blurred; the root brings faint and dense places closer."""
     small: NDArray[np.uint8] = lines
-    whole = int(0.5 / factor) if factor < 0.3 else 1
-    if whole > 1:  # by a whole number first, which is many times faster
-        h, w = (side // whole * whole for side in lines.shape)
-        small = np.asarray(cv2.resize(lines[:h, :w], (w // whole, h // whole), interpolation=cv2.INTER_AREA), np.uint8)
-        factor *= whole
-    if factor < 1:
-        small = np.asarray(cv2.resize(small, None, fx=factor, fy=factor, interpolation=cv2.INTER_AREA), np.uint8)
+    while factor <= 0.5:  # by halves first, which is many times faster
+        h, w = (side // 2 * 2 for side in small.shape)
+        small = np.asarray(cv2.resize(small[:h, :w], (w // 2, h // 2), interpolation=cv2.INTER_AREA), np.uint8)
+        factor *= 2
+    if factor < 1:  # softened first, which with straight lines between is many times faster than by areas
+        small = np.asarray(cv2.blur(small, (3, 3)), np.uint8)
+        small = np.asarray(cv2.resize(small, None, fx=factor, fy=factor, interpolation=cv2.INTER_LINEAR), np.uint8)
     soft = cv2.GaussianBlur(small.astype(np.float32) / 255, (0, 0), blur)
     return np.asarray(np.sqrt(np.maximum(soft, 0)), np.float32)
 

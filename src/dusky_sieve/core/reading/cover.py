@@ -1,14 +1,13 @@
 """Marks that the photo hides: under a lamp's reflection, under its veil, under a finger or a ruler."""
 
-from functools import lru_cache
-
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, mark_centres
-from dusky_sieve.core.reading.order import median, quantile
+from dusky_sieve.core.reading.order import quantile
 from dusky_sieve.core.reading.patches import BARE_PX, LINEAR, Patches, in_one
+from dusky_sieve.core.reading.surface import smooth_surface
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
@@ -185,38 +184,3 @@ def around(value: Floats, block: MarksBlock) -> Floats:
     padded = np.pad(grid, ((down // 2,) * 2, (across // 2,) * 2), constant_values=np.nan)
     windows = np.lib.stride_tricks.sliding_window_view(padded, (down, across)).reshape(rows * columns, -1)
     return np.asarray(windows[: len(value)])
-
-
-@lru_cache(maxsize=4)
-def _powers(degree: int) -> tuple[tuple[tuple[int, int], ...], Floats]:
-    """Powers of x and y of a polynomial's terms, and how much each is held back, (terms, terms)."""
-    powers = tuple((total - j, j) for total in range(degree + 1) for j in range(total + 1))
-    return powers, np.diag([(0.0, 0.1, 1.0)[min(i + j, 2)] for i, j in powers])
-
-
-def smooth_surface(places: Floats, value: Floats, usable: Bools, degree: int = 2, *, apart: bool = False) -> Floats:
-    """A robust surface through values (n,) or (n, k) at places (n, 2); those that stand out in any count less.
-
-    degree : of the polynomial; beyond the first its terms are held back a little, the higher the more
-    apart : whether what stands out in one of the k counts less in that one only
-    """
-    powers, held = _powers(degree)
-    if usable.sum() < 2 * len(powers):
-        return np.broadcast_to(np.median(value, axis=0), value.shape)
-    low = places.min(axis=0)
-    x, y = np.ascontiguousarray((2 * (places - low) / (places.max(axis=0) - low + 1e-9) - 1).T)
-    terms = np.empty((len(powers), len(places)))
-    for row, (i, j) in zip(terms, powers, strict=True):
-        np.multiply(x**i, y**j, out=row)
-    aims = np.ascontiguousarray(np.atleast_2d(value.T))
-    w = np.broadcast_to(usable.astype(np.float64), (len(aims) if apart else 1, len(places)))
-    for _ in range(5):
-        scaled = terms * w[:, None]
-        normal = scaled @ terms.T + (0.01 * w.sum(axis=1)[:, None, None] * held + 1e-9 * np.eye(len(powers)))
-        pulls = scaled @ (aims[..., None] if apart else aims.T)
-        surface = np.linalg.solve(normal, pulls).swapaxes(1, 2).reshape(len(aims), -1) @ terms
-        left = np.abs(aims - surface)
-        left = left if apart else left.max(axis=0, keepdims=True)
-        limit = 1.4826 * median(left[:, usable])[:, None] + 1e-3
-        w = usable / (1 + (left / (2 * limit)) ** 2)
-    return np.asarray(surface.T.reshape(value.shape))

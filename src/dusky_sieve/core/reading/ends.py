@@ -11,7 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Layout, MarksBlock, boxes_besides, clear_width, on_boxes
-from dusky_sieve.core.reading.registration import Registration, warp_terms
+from dusky_sieve.core.reading.compiled import compiled
+from dusky_sieve.core.reading.registration import Registration, in_rows, warp_terms
 from dusky_sieve.core.reading.score import Fit, Place
 
 Floats = NDArray[np.float64]
@@ -188,8 +189,9 @@ def _ends(
         # Whole columns are whole steps of a slide: each row is looked up once, at every such step.
         c, r = cells.T
         own, row = np.unique(r, return_inverse=True)
-        spots = _along_rows(place, block, own + down, c.min() + slides[0], round(np.ptp(c) / FINE) + len(slides))
-        table = _ink(spots, near, level).reshape(len(own), -1)
+        table = _along_rows(
+            place, block, own + down, c.min() + slides[0], round(np.ptp(c) / FINE) + len(slides), near, level
+        )
         return np.asarray(table[row, np.rint((c - c.min()) / FINE).astype(int) + np.arange(len(slides))[:, None]])
 
     within, out = np.split(ink(np.concatenate([inside, free])), [len(inside)], axis=1)
@@ -198,27 +200,33 @@ def _ends(
     return np.asarray(within.mean(axis=1) - out.mean(axis=1))
 
 
-def _along_rows(place: Place, block: MarksBlock, rows: Floats, first: float, count: int) -> Floats:
-    """Map pixels (rows * count, 2) of `count` fine steps along rows (rows,) of a lattice, from column `first` on.
+def _along_rows(
+    place: Place, block: MarksBlock, rows: Floats, first: float, count: int, near: NDArray[np.uint8], level: tuple[float, float]
+) -> Floats:  # fmt: skip
+    """Ink (rows, count), 0..1 of a mark's, at `count` fine steps along rows (rows,) of a lattice, from column `first` on.
 
-    Worked out once a column and straight between: no lens bends a column.
+    Places are worked out once a column and straight between: no lens bends a column.
     """
-    fine = round(1 / FINE)
-    whole = -(-count // fine)
+    whole = -(-count // round(1 / FINE))
     cells = np.stack(np.meshgrid(first + np.arange(whole + 1), rows), axis=-1).reshape(-1, 2)
-    nodes = place(_places(block, cells)).reshape(len(rows), whole + 1, 1, 2)
-    share = (np.arange(fine) * FINE)[:, None]
-    between = nodes[:, :-1] * (1 - share) + nodes[:, 1:] * share
-    return np.asarray(between.reshape(len(rows), -1, 2)[:, :count].reshape(-1, 2))
+    nodes = place(_places(block, cells)).reshape(len(rows), -1, 2)
+    return _ink_between(in_rows(nodes), count, near, level[0], level[1])
 
 
-def _ink(spots: Floats, near: NDArray[np.uint8], level: tuple[float, float]) -> Floats:
-    at = np.rint(np.clip(spots, -9.0, 99999.0)).astype(np.int64)
-    h, w = near.shape
-    seen = (at >= 0).all(axis=1) & (at[:, 0] < w) & (at[:, 1] < h)
-    value = np.full(len(spots), level[0])
-    value[seen] = near[at[seen, 1], at[seen, 0]]
-    return np.asarray(np.clip((value - level[0]) / (level[1] - level[0]), 0, 1))
+@compiled
+def _ink_between(nodes: Floats, count: int, near: NDArray[np.uint8], low: float, high: float) -> Floats:
+    """Ink (rows, count), `low` to `high` of the map as 0 to 1, at fine steps between nodes (rows, n, 2); none off the map."""
+    height, width = near.shape
+    fine = round(1 / FINE)
+    ink = np.zeros((len(nodes), count))
+    for r in range(len(nodes)):
+        for k in range(count):
+            share, c = (k % fine) * FINE, k // fine
+            x = np.rint(nodes[r, c, 0] * (1 - share) + nodes[r, c + 1, 0] * share)
+            y = np.rint(nodes[r, c, 1] * (1 - share) + nodes[r, c + 1, 1] * share)
+            if x >= 0 and y >= 0 and x < width and y < height:
+                ink[r, k] = min(max((near[int(y), int(x)] - low) / (high - low), 0.0), 1.0)
+    return ink
 
 
 def slipped(registration: Registration, slip: Slip, column: tuple[float, float], size: tuple[float, float]) -> Registration:  # fmt: skip

@@ -1,6 +1,7 @@
 """Where the pattern may lie: similarities by correlation, on the sheet's plane seen squarely."""
 
 from dataclasses import dataclass
+from functools import cached_property
 from itertools import chain
 
 import cv2
@@ -27,6 +28,7 @@ LEVELLED = 75  # percentile of stroke density where there is any; denser places 
 OUTERMOST = 0.05  # of the spread of blocks, within which they are one side's
 MOST_OUTER = 0.34  # of all blocks, that may be left out as one side's
 HALF_OUTER = 0.5  # the same where nothing was found with them
+MOST_POINTS = 1500  # along all marks together, that are followed
 TOUCHING_SHARE = 0.25  # of a mark's length: gaps narrower than this may close by blur
 
 
@@ -58,6 +60,13 @@ class Marks:
     centres: Floats
     sizes: Floats
     block: NDArray[np.int64]
+
+    @cached_property
+    def points(self) -> Floats:
+        """Three points (n, 2) mm along every mark, of many marks along some of them."""
+        stride = max(1, len(self.centres) * 3 // MOST_POINTS)
+        centres, sizes = self.centres[::stride], self.sizes[::stride]
+        return np.concatenate([centres + sizes * (part, 0) for part in (-0.35, 0.0, 0.35)])
 
     def only(self, keep: NDArray[np.bool_]) -> "Marks":
         """These marks alone."""
@@ -225,16 +234,17 @@ def _best_places(
     # A few strokes are easily like a pattern; it is likelier where most are. A transform's first number is the sum.
     worth = np.sqrt(np.clip(held / (sky[0, 0] + 1e-9), 0, 1) / np.maximum(variance, floor))
     found = []
-    for way in (1, -1):
-        picture = _pictured(marks, layout, way * rotate)
-        picture = (picture - picture.sum() / count) * window
-        correlation = _correlated(sky, _waves(picture)) * worth
-        norm = float(np.sqrt((picture**2).sum())) + 1e-9
+    picture = _pictured(marks, layout, rotate)
+    picture = (picture - picture.sum() / count) * window
+    norm = float(np.sqrt((picture**2).sum())) + 1e-9
+    waves = _waves(picture)
+    for turned in (False, True):  # a picture turned half round about the middle has the conjugate transform
+        correlation = _correlated(sky, waves, turned=turned) * worth
         for _ in range(PEAKS):
             y, x = divmod(int(np.argmax(correlation)), GRID)
             shift = np.array([x, y], float)
             shift[shift > GRID / 2] -= GRID  # the transform wraps round
-            found.append((turn if way > 0 else turn + np.pi, float(correlation[y, x]) / norm, shift + GRID / 2))
+            found.append((turn + np.pi * turned, float(correlation[y, x]) / norm, shift + GRID / 2))
             correlation[np.ix_((y + ONE_PEAK) % GRID, (x + ONE_PEAK) % GRID)] = -1.0
     return found
 
@@ -254,9 +264,9 @@ def _waves(picture: Singles) -> Waves:
     return np.asarray(cv2.dft(picture), np.float32)
 
 
-def _correlated(one: Waves, other: Waves) -> Singles:
-    """The correlation (GRID, GRID) of two pictures from their transforms, as OpenCV packs those of real pictures."""
-    return np.asarray(cv2.idft(cv2.mulSpectrums(one, other, 0, conjB=True), flags=cv2.DFT_SCALE), np.float32)
+def _correlated(one: Waves, other: Waves, *, turned: bool = False) -> Singles:
+    """The correlation (GRID, GRID) of two pictures, or with the other one turned half round, from their transforms, as OpenCV packs those of real pictures."""
+    return np.asarray(cv2.idft(cv2.mulSpectrums(one, other, 0, conjB=not turned), flags=cv2.DFT_SCALE), np.float32)
 
 
 def _corners(w: float, h: float) -> Floats:

@@ -1,13 +1,14 @@
 """Where ink may lie: thin strokes set apart from paper, lamp and desk, at a size fit for finding."""
 
 from dataclasses import dataclass, replace
-from typing import Any
+from functools import cached_property
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock
+from dusky_sieve.core.reading.compiled import compiled
 from dusky_sieve.core.reading.order import median, quantile
 
 Floats = NDArray[np.float64]
@@ -38,6 +39,16 @@ class InkMap:
     small: Photo
     factor: float
 
+    @cached_property
+    def near(self) -> Bytes:
+        """The ink a pixel wider all round."""
+        return np.asarray(cv2.dilate(self.ink, np.ones((3, 3), np.uint8)), np.uint8)
+
+    @cached_property
+    def soft(self) -> Bytes:
+        """The same softened, as rows are slid on it."""
+        return np.asarray(cv2.blur(self.near, (3, 3)), np.uint8)
+
 
 @dataclass(frozen=True)
 class Strokes:
@@ -55,7 +66,7 @@ class Strokes:
     wide: Floats
     ink: Floats
     shape: tuple[int, int]
-    pixel: NDArray[np.int64]
+    pixel: NDArray[np.int32]
     label: NDArray[np.int32]
     number: NDArray[np.int64]
 
@@ -111,17 +122,15 @@ def ink_over(photo: Photo, backing: Backing, width: int, longest: int) -> InkMap
     """The ink map against the paper within a window of `width` pixels, its longer side at most `longest`."""
     small, factor = shrink(photo, longest)
     kernel = np.ones((width, width), np.uint8)
-    bands = cv2.split(small)
     if backing == "light":
-        paper = [max(float(quantile(band[::8, ::8].ravel(), 0.85)), 20.0) for band in bands]
-        brightest = max(paper)
-        codes = np.arange(256)
-        level = [cv2.LUT(b, np.minimum(codes * brightest / p, 255).astype(np.uint8)) for b, p in zip(bands, paper, strict=True)]  # fmt: skip
-        dim = cv2.min(cv2.min(level[0], level[1]), level[2])
-        ground = cv2.morphologyEx(dim, cv2.MORPH_CLOSE, kernel)
+        paper = [max(float(quantile(small[::8, ::8, band].ravel(), 0.85)), 20.0) for band in range(3)]
+        balanced = np.minimum(np.arange(256) * max(paper) / np.array(paper)[:, None], 255).astype(np.uint8)
+        dim = _dimmest(small, balanced)
         three = np.full_like(dim, 3)
-        ink = cv2.bitwise_not(cv2.divide(cv2.add(dim, three), cv2.add(ground, three), scale=255))
+        ground = cv2.add(cv2.morphologyEx(dim, cv2.MORPH_CLOSE, kernel), three)
+        ink = cv2.bitwise_not(cv2.divide(cv2.add(dim, three), ground, scale=255))
     else:
+        bands = cv2.split(small)
         bright = cv2.max(cv2.max(bands[0], bands[1]), bands[2])
         ink = cv2.subtract(bright, cv2.morphologyEx(bright, cv2.MORPH_OPEN, kernel))
         ink = cv2.convertScaleAbs(ink, alpha=1.3)
@@ -137,23 +146,16 @@ def find_strokes(ink: Bytes, within: Bytes | None = None) -> Strokes:
     noise = float(median(sampled.ravel())) if sampled.size else 0.0
     ink = ink if within is None else np.asarray(cv2.bitwise_and(ink, within), np.uint8)
     floor = int(np.clip(GRAIN * 0.6 * noise + LEAST_INK, LEAST_INK, 60))
-    around = cv2.blur(cv2.dilate(ink, np.ones((9, 9), np.uint8)), (15, 15))
-    limit = np.maximum(cv2.convertScaleAbs(around, alpha=STANDS_OUT), np.uint8(floor))
-    stroke = (ink > limit).view(np.uint8)
-    count, labels, stats, _ = cv2.connectedComponentsWithStats(stroke, connectivity=8, ltype=cv2.CV_32S)
-    where = np.flatnonzero(stroke.view(np.bool_))
-    which = labels.ravel()[where]
-    rows, columns = np.divmod(where, labels.shape[1])
-
-    def total(weights: NDArray[Any]) -> Floats:
-        return np.asarray(np.bincount(which, weights=weights, minlength=count), np.float64)
-
-    weight = ink.ravel()[where].astype(np.float64)
-    area = np.maximum(total(weight), 1e-9)
-    size = stats[:, cv2.CC_STAT_AREA]
-    x, y = total(columns * weight) / area, total(rows * weight) / area
-    dx, dy = columns - x[which], rows - y[which]
-    xx, yy, xy = total(dx * dx * weight) / area, total(dy * dy * weight) / area, total(dx * dy * weight) / area
+    limit = cv2.blur(cv2.dilate(ink, np.ones((9, 9), np.uint8)), (15, 15))
+    limit = cv2.max(cv2.convertScaleAbs(limit, alpha=STANDS_OUT), np.full_like(ink, floor))
+    count, labels = cv2.connectedComponents((ink > limit).view(np.uint8), connectivity=8, ltype=cv2.CV_32S)
+    del limit  # maps are large where it is looked closer
+    where, which, sums = _moments(np.asarray(labels, np.int32), ink, count)
+    del labels
+    area = np.maximum(sums[:, 0], 1e-9)
+    size = np.bincount(which, minlength=count)
+    x, y = (sums[:, 1:3] / area[:, None]).T
+    xx, yy, xy = (sums[:, 3:] / area[:, None]).T
     spread = np.hypot(xx - yy, 2 * xy)
     long = np.sqrt(6 * np.maximum(xx + yy + spread, 0))
     wide = np.sqrt(6 * np.maximum(xx + yy - spread, 0)) + 0.6
@@ -167,6 +169,51 @@ def find_strokes(ink: Bytes, within: Bytes | None = None) -> Strokes:
         area[kept] / size[kept],
         (ink.shape[0], ink.shape[1]),
         where,
-        which.astype(np.int32),
+        which,
         kept.astype(np.int64),
     )
+
+
+@compiled
+def _dimmest(photo: Photo, balanced: Bytes) -> Bytes:
+    """The darkest band (rows, columns) of every pixel, after a table of each band (3, 256)."""
+    height, width, _ = photo.shape
+    dim = np.empty((height, width), np.uint8)
+    for y in range(height):
+        for x in range(width):
+            r, g, b = balanced[0, photo[y, x, 0]], balanced[1, photo[y, x, 1]], balanced[2, photo[y, x, 2]]
+            dim[y, x] = min(r, g, b)
+    return dim
+
+
+@compiled
+def _moments(labels: NDArray[np.int32], ink: Bytes, count: int) -> tuple[NDArray[np.int32], NDArray[np.int32], Floats]:
+    """Every labelled pixel, counted along rows, its label, and each label's ink: in all, times x and y, times their squares (count, 6).
+
+    The squares, xx, yy and xy, are taken about the label's own centre.
+    """
+    height, width = labels.shape
+    sums, inked = np.zeros((count, 6)), 0
+    for y in range(height):
+        for x in range(width):
+            label = labels[y, x]
+            if label > 0:
+                weight = float(ink[y, x])
+                inked += 1
+                sums[label, 0] += weight
+                sums[label, 1] += weight * x
+                sums[label, 2] += weight * y
+    where, which, k = np.empty(inked, np.int32), np.empty(inked, np.int32), 0
+    for y in range(height):
+        for x in range(width):
+            label = labels[y, x]
+            if label > 0:
+                where[k], which[k] = y * width + x, label
+                k += 1
+                weight = float(ink[y, x])
+                dx = x - sums[label, 1] / sums[label, 0]
+                dy = y - sums[label, 2] / sums[label, 0]
+                sums[label, 3] += weight * dx * dx
+                sums[label, 4] += weight * dy * dy
+                sums[label, 5] += weight * dx * dy
+    return where, which, sums

@@ -29,12 +29,11 @@ from dusky_sieve.core.reading.follow import (
     best_followed,
     distance_to,
     follow,
-    slide,
-    touching,
 )
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
 from dusky_sieve.core.reading.registration import Registration, homography_of, inverse, moved, project, rigid
 from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
+from dusky_sieve.core.reading.slide import slide, touching
 from dusky_sieve.core.reading.square import slack_of, squared
 from dusky_sieve.core.reading.stray import beside_lattice, left_out, marks_drawn, on_lattice
 from dusky_sieve.core.reading.tilt import Lean, leans
@@ -124,7 +123,7 @@ class Locator:
         self.stood: list[tuple[Registration, Bools]] = []
         self.liked = 0.0  # best correlation that any candidate reached; far worse ones are not followed
         self.judge = Judge(self.map, probes(layout, backing), backing)
-        self.glance = Judge(self.map, probes(layout, backing, GLANCED, rims=True), backing, self.judge.near, spots=1)
+        self.glance = Judge(self.map, probes(layout, backing, GLANCED, rims=True), backing, spots=1)
         self.blocks = marks_over(layout, backing)
         self.block_of = np.repeat(np.arange(len(self.blocks)), [b.nozzles for b in self.blocks])
         steps = np.array([b.column_pitch if b.columns > 1 else (1.0, 0.0) for b in self.blocks])
@@ -173,7 +172,7 @@ class Locator:
             return found.registration
         slid = slipped(found.registration, slip, self.blocks[0].column_pitch, self.layout.size)
         ways = (found.registration, slid, self.followed(found.like, slid))
-        return max(ways, key=lambda way: self.judge(way.to_photo).explained)
+        return max(ways, key=lambda way: self.judge.of(way).explained)
 
     def ends_at(self, place: Place, fit: Fit | None = None) -> Ends:
         """How well the rows' ends fit about a place; `fit` of it where that is known."""
@@ -273,7 +272,7 @@ class Locator:
         for start in starts:
             straight = rigid(start, self.layout.size)
             place = self.followed(like, straight)
-            if self.judge(straight.to_photo).explained > self.judge(place.to_photo).explained:
+            if self.judge.of(straight).explained > self.judge.of(place).explained:
                 place = straight  # few rows may be followed astray
             found = self._better(found, candidate.lean, like, place)
             if found.fit.there >= WELL_FOUND or (found.fit.there >= CLEARLY_FOUND and found.fit.spill < WELL_LAID):
@@ -308,7 +307,7 @@ class Locator:
 
     def _better(self, found: Found | None, lean: Lean, like: Bools, place: Registration) -> Found:
         """The place found so far, or another that explains more once it is settled on whole lattice steps."""
-        fit = self.judge(place.to_photo)
+        fit = self.judge.of(place)
         if fit.there >= GLIMPSE:
             place, fit = self.settled(place, fit)
         if found is not None and found.fit.explained >= fit.explained:
@@ -320,7 +319,7 @@ class Locator:
 
         It grows from a `seed` (mm), else from the middle of what prints.
         """
-        shown = self.judge(start.to_photo).printing[self.block_of]
+        shown = self.judge.of(start).printing[self.block_of]
         if not shown.any():
             shown = np.ones(len(shown), bool)
         if seed is None and not shown.all():
@@ -331,20 +330,20 @@ class Locator:
         distance, followed = self._distance(like), start
         for plan in plans:
             followed = follow(distance, followed, self.marks, self.clear_mm, plan, seed)
-            if plan is plans[0] and self.judge(followed.to_photo).there < FAINT:
+            if plan is plans[0] and self.judge.of(followed).there < FAINT:
                 return followed
             if (share := plan[-1][2]) < 1:  # a free curve swings where nothing was followed yet; a camera leads on
                 part = shown & (away < share * 1.05)
                 followed = squared(
                     followed, self.marks.centres[part], self.along[part], self.shape, rest=False, slack=slack
                 )
-        fit = self.judge(followed.to_photo)
+        fit = self.judge.of(followed)
         printing = [b for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]
         if fit.there < GLIMPSE:
             return followed
         shown = fit.printing[self.block_of]
         square = squared(followed, self.marks.centres[shown], self.along[shown], self.shape, slack=slack)
-        return follow(distance, slide(self.map.ink, square, printing, self.layout), self.marks, self.clear_mm, FINAL)
+        return follow(distance, slide(self.map.soft, square, printing, self.layout), self.marks, self.clear_mm, FINAL)
 
     def _distance(self, like: Bools) -> Singles:
         """Distance (rows, columns) px to the nearest of those strokes (n,); that of the last is kept."""
@@ -387,7 +386,7 @@ class Locator:
         A lattice fits itself one step aside almost as well as in place; only its edges tell. `levels` has the
         photo's ink levels where the place itself cannot tell them yet.
         """
-        fit = levels or self.judge(registration.to_photo)
+        fit = levels or self.judge.of(registration)
         at = np.zeros(2)
         best = float(self.glance.quick(registration.to_photo, at[None], fit)[0])
         for _ in range(10):
@@ -397,4 +396,4 @@ class Locator:
                 break
             at, best = at + self.steps[top], float(values[top])
         settled = moved(registration, (at[0], at[1]))
-        return settled, fit if not at.any() and levels is None else self.judge(settled.to_photo)
+        return settled, fit if not at.any() and levels is None else self.judge.of(settled)

@@ -1,17 +1,29 @@
 """Measuring every mark of a block: how much ink, and how far from its place."""
 
 from dataclasses import dataclass, replace
-from functools import lru_cache
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, mark_centres
-from dusky_sieve.core.reading.cover import hidden_marks, ruled, smooth_surface, veiled
+from dusky_sieve.core.reading.cover import hidden_marks, ruled, veiled
 from dusky_sieve.core.reading.order import median, quantile
 from dusky_sieve.core.reading.patches import LINEAR, Patches, cut_patches, in_one, ink_weights
+from dusky_sieve.core.reading.profiles import (
+    at_ends,
+    bank_of,
+    best_match,
+    light_along,
+    one_hump,
+    peaks,
+    places_of_ends,
+    shifted,
+    steepness,
+    strongest_left,
+    typical_of,
+)
 from dusky_sieve.core.reading.registration import Registration
+from dusky_sieve.core.reading.surface import smooth_surface
 
 Floats = NDArray[np.float64]
 Singles = NDArray[np.float32]
@@ -26,6 +38,7 @@ GAP_SHARE, ENOUGH_GAPS = 0.35, 8  # of strong marks, below which nothing printed
 FAR_BESIDES = 2.5  # the same on top, two pitches from its place: a gap is likelier than a faint far throw
 PRINTED_FROM = 0.12  # share of the typical mark, under which nothing has a place
 FOREIGN_INK = 0.28  # of a typical mark: ink beside the mark's own hump that does not belong there
+ABOUT_MIDDLE = 0.75  # of the reach across travel, in which a mark's peak is looked for
 GAIN_LIMIT = 0.35  # the most that ink may seem to fade smoothly over a block: focus, glare, haze
 ENDS_FROM_PX = 1.6  # bare paper between neighbours along travel, from which a mark's ends can be seen
 
@@ -122,7 +135,7 @@ def measure_block(
         ink=ink, ink_sigma=np.asarray(sigma / level / gain), offset=np.where(printed[:, None], np.stack([dx, dy], axis=1), np.nan),
         centroid_x=centre_x, offset_sigma=np.where(printed[:, None], np.stack([dx_sigma, dy_sigma], axis=1), np.nan),
         judged=patches.seen & ~hidden & ~covered, glare=hidden, outside=~patches.seen, covered=covered,
-        beside=_at_ends(raw).max(axis=1) / (level * float(template.max())), printing=printing, strength=strength, width=width, contrast=level * float(template.max()) / grain,
+        beside=at_ends(raw).max(axis=1) / (level * float(template.max())), printing=printing, strength=strength, width=width, contrast=level * float(template.max()) / grain,
         ground=median(patches.ground, axis=0),
     )  # fmt: skip
 
@@ -133,15 +146,9 @@ def _flattened(profile: Floats, block: MarksBlock, across: Floats) -> Floats:
     if (across[-1] - across[0]) < 4 * block.mark[1]:
         return profile  # neighbours stand close; there is no bare end to take the ground from
     limit = 0.15 * float(quantile(profile.max(axis=1), 0.8))
-    top, foot = np.clip(_at_ends(profile), -limit, limit).T
+    top, foot = np.clip(at_ends(profile), -limit, limit).T
     ramp = np.linspace(0, 1, count)
     return np.asarray(profile - (top[:, None] * (1 - ramp) + foot[:, None] * ramp))
-
-
-def _at_ends(profile: Floats) -> Floats:
-    """The middle value (n, 2) of the first and the last sixth of profiles (n, across)."""
-    k = max(2, profile.shape[1] // 6)
-    return np.stack([median(profile[:, :k]), median(profile[:, -k:])], axis=1)
 
 
 def _typical_profile(
@@ -149,39 +156,13 @@ def _typical_profile(
 ) -> tuple[Floats, float, float]:
     """Profile across the typical mark, (across,), centred, its peak and its one-sigma in mm; from marks that print."""
     step = float(across[1] - across[0])
-    middle = np.abs(across) <= 0.75 * across[-1]
-    peak = np.where(middle, profile, -9).max(axis=1)
+    about = np.flatnonzero(np.abs(across) <= ABOUT_MIDDLE * across[-1])
+    peak, best = peaks(profile, int(about[0]), int(about[-1]) + 1)
     good = peak > 0.6 * quantile(peak, 0.85)
     if printing < 0.1 or good.sum() < 6:
         sigma = max(0.4 * block.mark[1], expected.width, 1.0 * step)
         return expected.strength * np.exp(-0.5 * (across / sigma) ** 2), expected.strength, sigma
-    best = np.where(middle, profile, -9)[good].argmax(axis=1)
-    typical = median(_shifted(profile[good], across[best] / step), axis=0)
-    return _one_hump(typical, across)
-
-
-def _one_hump(typical: Floats, across: Floats) -> tuple[Floats, float, float]:
-    """The hump round the centre, recentred; what lies outside is neighbours or nothing."""
-    half = len(across) // 2
-    low = typical < 0.06 * typical.max()
-    left = half - int(np.argmax(low[: half + 1][::-1])) if low[: half + 1].any() else 0
-    right = half + int(np.argmax(low[half:])) if low[half:].any() else len(across)
-    kept = np.zeros_like(typical)
-    kept[left:right] = np.maximum(typical[left:right], 0)
-    centre = float((kept * across).sum() / kept.sum())
-    kept = np.interp(across + centre, across, kept, left=0, right=0)
-    width = float(np.sqrt((kept * across**2).sum() / kept.sum()))
-    return kept, float(kept.max()), width
-
-
-def _shifted(profile: Floats, samples: Floats) -> Floats:
-    """Profiles (n, across) moved back by a number of samples (n,), linear between them."""
-    n, count = profile.shape
-    place = np.arange(count)[None] + samples[:, None]
-    low = np.clip(np.floor(place).astype(int), 0, count - 2)
-    part = np.clip(place - low, 0, 1)
-    row = np.arange(n)[:, None]
-    return np.asarray(profile[row, low] * (1 - part) + profile[row, low + 1] * part)
+    return one_hump(typical_of(profile, good, np.ones(len(peak)), across[best] / step), across)
 
 
 def _sharpened(profile: Floats, template: Floats, amount: Floats, dy: Floats, across: Floats) -> Floats:
@@ -189,29 +170,12 @@ def _sharpened(profile: Floats, template: Floats, amount: Floats, dy: Floats, ac
     good = (amount > 0.6) & (amount < 1.6) & (np.abs(dy) < 0.5 * across[-1])
     if good.sum() < 12:
         return template
-    laid = _shifted(profile[good] / amount[good, None], dy[good] / (across[1] - across[0]))
-    return _one_hump(median(laid, axis=0), across)[0]
-
-
-@lru_cache(maxsize=32)
-def _moves(count: int) -> NDArray[np.int64]:
-    """Where a window of `count` samples (an odd number) finds its own, moved by every whole sample: (shifts, count) indices."""
-    return np.asarray(count - 1 - np.arange(count)[:, None] + np.arange(count))
-
-
-def _bank(template: Floats) -> tuple[Floats, Floats]:
-    """The template moved by every whole sample (shifts, across), and the power of each inside the window (shifts,)."""
-    count = len(template)
-    padded = np.zeros(2 * count - 1)
-    padded[count // 2 : count // 2 + count] = template
-    bank = padded[_moves(count)]
-    # Humps partly outside the window match only with what is inside it.
-    return bank, np.maximum((bank**2).sum(axis=1), 0.5 * float((template**2).sum()))
+    return one_hump(typical_of(profile, good, amount, dy / (across[1] - across[0])), across)[0]
 
 
 def _ripple(profile: Floats, template: Floats) -> float:
     """One-sigma of the template's match on profiles (n, across) without marks: compression leaves waves, not grain."""
-    bank, inside = _bank(template)
+    bank, inside = bank_of(template)
     return 1.4826 * float(median(np.abs((profile @ bank.T) / np.sqrt(inside)).ravel()))
 
 
@@ -225,25 +189,15 @@ def _match(
     `noise` says how much ink it may feign, the paper's `grain` how far it shifts a mark that is there.
     """
     step = float(across[1] - across[0])
-    n, count = profile.shape
-    half = count // 2
+    half = profile.shape[1] // 2
     power = float((template**2).sum())
-    shifts = np.arange(-half, half + 1)
-    bank, inside = _bank(template)
+    bank, inside = bank_of(template)
+    far = np.clip(np.abs(np.arange(-half, half + 1)) * step / (2 * pitch), 0, 1)
     matched = (profile @ bank.T) / np.sqrt(inside)
-    far = np.clip(np.abs(shifts) * step / (2 * pitch), 0, 1)
-    likely = np.where(matched >= (seen_from + FAR_BESIDES * far) * noise, matched, -1.0)
-    best = np.where(likely.max(axis=1) < 0, half, likely.argmax(axis=1))
-    pick = np.arange(n)
-    lo, hi = np.maximum(best - 1, 0), np.minimum(best + 1, count - 1)
-    a, b, c = (np.maximum(matched[pick, at], 0) for at in (lo, best, hi))
-    bend = a - 2 * b + c
-    fits = (bend < -1e-12) & (lo < best) & (hi > best)
-    nudge = np.where(fits, np.clip(0.5 * (a - c) / np.where(bend == 0, 1, bend), -0.5, 0.5), 0)
-    peak = np.maximum((b - 0.25 * (a - c) * nudge) / np.sqrt(inside[best]), 0)  # height of the parabola
-    sharp = float(np.sqrt((np.gradient(template, step) ** 2).sum())) + 1e-9
+    peak, place = best_match(matched, (seen_from + FAR_BESIDES * far) * noise, inside)
+    sharp = steepness(template, step) + 1e-9
     sigma = noise / float(np.sqrt(power))
-    return peak, sigma, (shifts[best] + nudge) * step, grain / (np.maximum(peak, 0.05) * sharp) + 0.02 * step
+    return peak, sigma, place * step, grain / (np.maximum(peak, 0.05) * sharp) + 0.02 * step
 
 
 def _gain(ink: Floats, usable: Bools, block: MarksBlock, rows: NDArray[np.int64] | None) -> Floats:
@@ -259,11 +213,10 @@ def _gain(ink: Floats, usable: Bools, block: MarksBlock, rows: NDArray[np.int64]
 def _foreign(profile: Floats, template: Floats, amount: Floats, dy: Floats, across: Floats, noise: float) -> Floats:
     """Ink (n,) beside each mark's own hump, in units of the template: the strongest run of it, noise taken off."""
     step = across[1] - across[0]
-    model = amount[:, None] * _shifted(np.broadcast_to(template, profile.shape), -dy / step)
-    left = profile - model
-    soft = (left[:, :-2] + left[:, 1:-1] + left[:, 2:]) / 3
-    near = np.abs(across[1:-1]) < 0.7 * across[-1]
-    return np.asarray(np.clip(np.abs(soft[:, near]).max(axis=1) - 3 * noise, 0, None) / (template.max() + 1e-9))
+    model = amount[:, None] * shifted(np.broadcast_to(template, profile.shape).copy(), -dy / step)
+    near = np.flatnonzero(np.abs(across[1:-1]) < 0.7 * across[-1]) + 1
+    left = strongest_left(profile, model, int(near[0]), int(near[-1]) + 1)
+    return np.asarray(np.clip(left - 3 * noise, 0, None) / (template.max() + 1e-9))
 
 
 def _ends(
@@ -281,7 +234,6 @@ def _ends(
     two ends disagree the smaller shift counts, and none where they point apart.
     """
     across, along = patches.across, patches.along
-    n = np.arange(len(dy))
     nothing = np.zeros(len(dy)), np.zeros(len(dy)), np.full(len(dy), block.mark[0])
     scale = registration.px_per_mm(mark_centres(block)[0])
     whole = ink > 0.6
@@ -291,28 +243,12 @@ def _ends(
     step_y = across[1] - across[0]
     wide = max(1, round(0.5 * block.mark[1] / step_y))
     middle = np.clip(np.rint(dy / step_y).astype(int) + len(across) // 2, wide, len(across) - 1 - wide)
-    rows = patches.codes[:, n, middle + np.arange(-wide, wide + 1)[:, None]]
-    light = cv2.LUT(rows.reshape(len(along), -1, 3), LINEAR).reshape(rows.shape).mean(axis=1)
-    row = ((1 - light / patches.ground if backing == "light" else light - patches.ground) @ weights).T
-    step = along[1] - along[0]
-    level = quantile(row, 0.7)
-    above = row > 0.5 * np.maximum(level, 1e-6)[:, None]
-    first, last = above.argmax(axis=1), len(along) - 1 - above[:, ::-1].argmax(axis=1)
-
-    def crossing(at: NDArray[np.int64], side: int) -> Floats:
-        before = np.clip(at - side, 0, len(along) - 1)
-        inner, outer = row[n, at], row[n, before]
-        part = np.clip((inner - 0.5 * level) / np.where(inner - outer == 0, 1, inner - outer), 0, 1)
-        return np.asarray(along[at] - side * step * part)
-
-    left, right = crossing(first, 1), crossing(last, -1)
-    middle_x = float(median(0.5 * (left + right)[whole]))  # of the whole block: blur moves both ends alike
-    left, right = left - median(left[whole]), right - median(right[whole])
-    agree = np.sign(left) == np.sign(right)
-    dx = np.where(agree & whole, np.sign(left) * np.minimum(np.abs(left), np.abs(right)), 0.0)
-    mean = np.where(whole, 0.5 * (left + right), 0.0)
-    spread = 1.4826 * max(median(np.abs(left[whole])), median(np.abs(right[whole])))
-    return dx + middle_x, mean + middle_x, np.full(len(row), spread + 0.3 * step)
+    light = light_along(patches.codes, LINEAR, middle, wide)
+    ground = patches.ground[:, None]
+    row = (1 - light / ground if backing == "light" else light - ground) @ weights
+    step = float(along[1] - along[0])
+    agreed, mean, scatter = places_of_ends(row, whole, float(along[0]), step)
+    return agreed, mean, np.full(len(row), scatter + 0.3 * step)
 
 
 def _typical_level(amount: Floats, printing: float, judged: Bools) -> float:

@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, ink_rgb, mark_centres
 from dusky_sieve.core.reading.order import median, quantile
+from dusky_sieve.core.reading.profiles import light_across, paper_of, peaks, places_round
 from dusky_sieve.core.reading.registration import Registration
 
 Floats = NDArray[np.float64]
@@ -22,7 +23,6 @@ REACH_PX = 6.5  # and at least this far, so that the lens's blur leaves bare pap
 # middle, but where marks stand closer than so many pixels, for blur mixes their ends.
 WHOLE, INNER, BARE_PX = 0.5, 0.42, 3.0
 AT_ONCE = 30_000  # OpenCV's remap takes no wider picture than 32,767 columns
-GLARE_LEVEL = 252  # all three bands this high: the sensor is full and ink cannot show
 LEAST_NOISE = 0.003  # ink share of a profile's sample; compression can flatten a band's noise to nothing
 
 _CODES = np.arange(256) / 255.0
@@ -64,13 +64,10 @@ def cut_patches(
     codes, seen = _sampled(photo, centres, across, along, registration)
     counted = WHOLE if clear_width(block) * scale > BARE_PX else INNER
     within = np.flatnonzero(np.abs(along) <= max(counted * length, along[1] - along[0]))
-    inner = cv2.LUT(codes[within[0] : within[-1] + 1], LINEAR).mean(axis=0)
-    profile = np.ascontiguousarray(inner.T, np.float64).reshape(3, len(centres), ny)
-    ground = paper_of(profile, backing)
-    ink = 1 - profile / ground[..., None] if backing == "light" else profile - ground[..., None]
-    bright = cv2.inRange(codes, (GLARE_LEVEL,) * 3, (255,) * 3)
-    full = bright.mean(axis=0).reshape(len(centres), ny).mean(axis=1) / 255
-    return Patches(ink, codes.reshape(nx, len(centres), ny, 3), across, along, ground.T, _noise(ink), seen, full)
+    light, glare = light_across(codes, LINEAR, int(within[0]), int(within[-1]), len(centres))
+    ground = paper_of(light, backing)
+    ink = 1 - light / ground[..., None] if backing == "light" else light - ground[..., None]
+    return Patches(ink, codes.reshape(nx, len(centres), ny, 3), across, along, ground.T, _noise(ink), seen, glare)
 
 
 def _sampled(
@@ -79,16 +76,11 @@ def _sampled(
     """Bytes (along, n * across, 3) round each centre, and which patches (n,) lie inside the photo."""
     n, ny, step = len(centres), len(across), 0.2
     spots = np.concatenate([centres, centres + (step, 0), centres + (0, step)])
-    at = registration.to_photo(spots).reshape(3, n, 2)
+    maps = places_round(registration.to_photo(spots).reshape(3, n, 2), across, along, step)
     seen = np.ones(n, bool)
-    maps = []
-    for axis, size in ((0, photo.shape[1]), (1, photo.shape[0])):
-        here, right, down = at[0, :, axis], (at[1] - at[0])[:, axis] / step, (at[2] - at[0])[:, axis] / step
-        column = (here[:, None] + across * down[:, None]).astype(np.float32)
-        place = column.ravel() + along.astype(np.float32)[:, None] * np.repeat(right.astype(np.float32), ny)
+    for place, size in zip(maps, (photo.shape[1], photo.shape[0]), strict=True):
         corners = place[[0, -1]].reshape(2, n, ny)[:, :, [0, -1]]  # the patch is a parallelogram
         seen &= (corners >= 0).all(axis=(0, 2)) & (corners <= size - 1).all(axis=(0, 2))
-        maps.append(place)
     return bytes_at(photo, maps[0], maps[1]), seen
 
 
@@ -99,14 +91,6 @@ def bytes_at(photo: Photo, x: Singles, y: Singles) -> Photo:
         for i in range(0, x.shape[1], AT_ONCE)
     ]  # fmt: skip
     return np.asarray(parts[0] if len(parts) == 1 else np.concatenate(parts, axis=1), np.uint8)
-
-
-def paper_of(profile: Floats, backing: Backing) -> Floats:
-    """Bare paper (or backing) of each profile (bands, n, across), linear light (bands, n): the mean of the middle of its lighter (darker) half."""
-    ordered = np.sort(profile, axis=-1)
-    count = profile.shape[-1]
-    low, high = (0.6, 0.92) if backing == "light" else (0.08, 0.4)
-    return np.asarray(np.maximum(ordered[..., int(low * count) : int(high * count)].mean(axis=-1), 1e-3))
 
 
 def _noise(ink: Floats) -> Floats:
@@ -123,12 +107,11 @@ def ink_weights(patches: Patches, block: MarksBlock, backing: Backing) -> tuple[
     The colour is measured on the strongest marks; where hardly any print, the layout's hint stands in.
     """
     hint = np.clip(1 - ink_rgb(block.ink), 0.03, 1) if backing == "light" else np.clip(ink_rgb(block.ink), 0.03, 1)
-    near = np.abs(patches.across) <= max(1.1 * block.nozzle_pitch, 0.25 * patches.across[-1])
+    near = np.flatnonzero(np.abs(patches.across) <= max(1.1 * block.nozzle_pitch, 0.25 * patches.across[-1]))
     guess = _least_noise(hint, patches.noise)
     trial = in_one(patches.across_ink, guess)
-    best = np.where(near, trial, -9).argmax(axis=1)
+    share, best = peaks(trial, int(near[0]), int(near[-1]) + 1)
     core = patches.across_ink[:, np.arange(len(trial)), best]
-    share = guess @ core
     noise = float(np.sqrt(((guess * patches.noise) ** 2).sum()))
     top = float(quantile(share[patches.seen], 0.95)) if patches.seen.any() else 0.0
     printing = float((share > max(0.35 * top, 6 * noise))[patches.seen].mean()) if top > max(8 * noise, 0.03) else 0.0

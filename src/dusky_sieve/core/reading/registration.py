@@ -1,16 +1,22 @@
 """Fitting sheet to photo: a homography, and a smooth warp on top for curl and lens."""
 
+import math
 from dataclasses import dataclass
 
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
+from dusky_sieve.core.reading.compiled import compiled
+
 Floats = NDArray[np.float64]
 
 TERMS = ((0, 0), (1, 0), (0, 1), (2, 0), (1, 1), (0, 2), (3, 0), (2, 1), (1, 2), (0, 3), (4, 0), (3, 1), (2, 2), (1, 3), (0, 4))  # fmt: skip
-# Each term is an earlier one times x or y.
-FACTORS = {k: (TERMS.index((p - 1, q)), True) if p else (TERMS.index((p, q - 1)), False) for k, (p, q) in enumerate(TERMS) if k}  # fmt: skip
+POWERS, DEGREE = np.array(TERMS), 4
+# Each term but the first is an earlier one times x (where BY_X) or y.
+BY_X = np.array([p > 0 for p, _ in TERMS])
+EARLIER = np.array([0] + [TERMS.index((p - 1, q) if p else (p, q - 1)) for p, q in TERMS[1:]])
+NOWHERE = 1e-7  # depth of a point that a homography takes to infinity
 DEGREES = {1: 3, 2: 6, 3: 10, 4: 15}  # terms up to a degree
 RIDGE = 0.004  # pull of the smooth warp towards zero, per mark: few marks must not bend the sheet
 NODES_PX = 40  # between places worked out one by one where a grid of points is asked for
@@ -37,7 +43,7 @@ class Registration:
         """Sheet points (n, 2) mm moved by the smooth warp."""
         if not self.warp.any():
             return points
-        return np.asarray(points + self.terms(points) @ self.warp)
+        return _displaced(in_rows(points), self.warp, np.array(self.origin), np.array(self.size))
 
     def terms(self, points: Floats) -> Floats:
         """The warp's polynomial terms (n, 15) at sheet points (n, 2) mm.
@@ -85,9 +91,7 @@ class Registration:
 
     def px_per_mm(self, point: Floats) -> float:
         """Photo pixels per mm about one sheet point, geometric mean of both directions."""
-        a, b, c = project(self.homography, np.asarray(point) + np.array([[0, 0], [0.5, 0], [0, 0.5]]))
-        u, v = (b - a) * 2, (c - a) * 2
-        return float(np.sqrt(abs(u[0] * v[1] - u[1] * v[0])))
+        return _scale(self.homography, float(point[0]), float(point[1]))
 
 
 def of_reading(
@@ -125,16 +129,12 @@ def moved(registration: Registration, step: tuple[float, float]) -> Registration
 
 def inverse(matrix: Floats) -> Floats:
     """The inverse of a 3x3 matrix."""
-    return np.asarray(np.linalg.inv(matrix), np.float64)
+    return _inverse(in_rows(matrix))
 
 
 def project(homography: Floats, points: Floats) -> Floats:
-    """Points (n, 2) through a homography."""
-    if len(points) == 0:
-        return np.zeros((0, 2))
-    return np.asarray(
-        cv2.perspectiveTransform(np.asarray(points, np.float64)[None], np.asarray(homography, np.float64))[0]
-    )
+    """Points (n, 2) through a homography (3, 3)."""
+    return _projected(in_rows(points), in_rows(homography))
 
 
 def fit_warp(registration: Registration, centres: Floats, offsets: Floats, spread: Floats) -> Registration:
@@ -197,6 +197,76 @@ def warp_terms(points: Floats, size: tuple[float, float]) -> Floats:
     terms = np.empty((len(TERMS), len(points)))
     terms[0] = 1
     for k in range(1, len(TERMS)):
-        factor, by_x = FACTORS[k]
-        np.multiply(terms[factor], x if by_x else y, out=terms[k])
+        np.multiply(terms[EARLIER[k]], x if BY_X[k] else y, out=terms[k])
     return terms.T
+
+
+def in_rows(points: Floats) -> Floats:
+    """The same values without gaps, row by row, as compiled functions ask for them."""
+    return np.ascontiguousarray(points, np.float64)
+
+
+@compiled
+def _displaced(points: Floats, warp: Floats, origin: Floats, size: Floats) -> Floats:
+    """Registration.displaced, by Horner's rule."""
+    moved = np.empty_like(points)
+    power = np.zeros((DEGREE + 1, DEGREE + 1, 2))
+    for k in range(len(POWERS)):
+        power[POWERS[k, 0], POWERS[k, 1]] = warp[k]
+    for n in range(len(points)):
+        x = 2 * min(max(points[n, 0] - origin[0], -BEYOND_BOX_MM), size[0] + BEYOND_BOX_MM) / size[0] - 1
+        y = 2 * min(max(points[n, 1] - origin[1], -BEYOND_BOX_MM), size[1] + BEYOND_BOX_MM) / size[1] - 1
+        right = down = 0.0
+        for q in range(DEGREE, -1, -1):
+            along, across = power[DEGREE - q, q, 0], power[DEGREE - q, q, 1]
+            for p in range(DEGREE - 1 - q, -1, -1):
+                along = along * x + power[p, q, 0]
+                across = across * x + power[p, q, 1]
+            right, down = right * y + along, down * y + across
+        moved[n, 0], moved[n, 1] = points[n, 0] + right, points[n, 1] + down
+    return moved
+
+
+@compiled
+def _projected(points: Floats, homography: Floats) -> Floats:
+    """project(); the matrix is read once, for what is written below might change it."""
+    a, b, c = homography[0, 0], homography[0, 1], homography[0, 2]
+    d, e, f = homography[1, 0], homography[1, 1], homography[1, 2]
+    g, h, i = homography[2, 0], homography[2, 1], homography[2, 2]
+    place = np.empty_like(points)
+    for n in range(len(points)):
+        x, y = points[n, 0], points[n, 1]
+        depth = g * x + h * y + i
+        part = 1 / depth if abs(depth) > NOWHERE else 0.0
+        place[n, 0] = (a * x + b * y + c) * part
+        place[n, 1] = (d * x + e * y + f) * part
+    return place
+
+
+@compiled
+def through_matrix(homography: Floats, x: float, y: float) -> tuple[float, float]:
+    """One point through a homography, in a compiled function's loop."""
+    depth = homography[2, 0] * x + homography[2, 1] * y + homography[2, 2]
+    part = 1 / depth if abs(depth) > NOWHERE else 0.0
+    right = (homography[0, 0] * x + homography[0, 1] * y + homography[0, 2]) * part
+    return right, (homography[1, 0] * x + homography[1, 1] * y + homography[1, 2]) * part
+
+
+@compiled
+def _scale(homography: Floats, x: float, y: float) -> float:
+    """Registration.px_per_mm, over half a millimetre either way."""
+    right, down = through_matrix(homography, x, y)
+    u, v = through_matrix(homography, x + 0.5, y), through_matrix(homography, x, y + 0.5)
+    return 2 * math.sqrt(abs((u[0] - right) * (v[1] - down) - (u[1] - down) * (v[0] - right)))
+
+
+@compiled
+def _inverse(m: Floats) -> Floats:
+    """inverse(), by cofactors."""
+    turned = np.empty((3, 3))
+    for i in range(3):
+        for j in range(3):
+            a, b, c, d = (j + 1) % 3, (j + 2) % 3, (i + 1) % 3, (i + 2) % 3
+            turned[i, j] = m[a, c] * m[b, d] - m[a, d] * m[b, c]
+    turned /= m[0, 0] * turned[0, 0] + m[0, 1] * turned[1, 0] + m[0, 2] * turned[2, 0]
+    return turned

@@ -8,13 +8,13 @@ is off, up to whole columns, and the rows' ends tell those. One smooth slip over
 
 from dataclasses import dataclass
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_height, clear_width
 from dusky_sieve.core.reading.ends import Ends, narrow
-from dusky_sieve.core.reading.patches import LINEAR, bytes_at, in_one, paper_of
+from dusky_sieve.core.reading.patches import LINEAR, bytes_at, in_one
+from dusky_sieve.core.reading.profiles import light_down, paper_of
 from dusky_sieve.core.reading.registration import DEGREES, Registration, warp_terms
 from dusky_sieve.core.reading.score import stroke_colour, thinned_by
 
@@ -136,7 +136,7 @@ def _profiles(
     at = registration.to_photo(np.concatenate([places, places + (0, 0.2)])).reshape(2, -1, 2)
     down = (at[1] - at[0]) / 0.2
     x, y = ((at[0][:, axis] + across[:, None] * down[:, axis]).astype(np.float32) for axis in (0, 1))
-    light = np.ascontiguousarray(cv2.LUT(bytes_at(photo, x, y), LINEAR).transpose(2, 1, 0), np.float64)
+    light = light_down(bytes_at(photo, x, y), LINEAR)
     ground = paper_of(light, backing)[..., None]
     share = 1 - light / ground if backing == "light" else light - ground
     ink = in_one(share, stroke_colour(block.ink, backing))

@@ -4,7 +4,6 @@ from collections.abc import Callable
 from dataclasses import dataclass
 from functools import lru_cache
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -21,6 +20,8 @@ from dusky_sieve.core.layout import (
     near_by,
 )
 from dusky_sieve.core.reading.inkmap import InkMap
+from dusky_sieve.core.reading.registration import Registration, in_rows
+from dusky_sieve.core.reading.tally import ink_at, levels, likeness, medians_of, shares_of
 
 Floats = NDArray[np.float64]
 Place = Callable[[Floats], Floats]  # sheet points (n, 2) mm to ink map pixels
@@ -29,11 +30,8 @@ SAMPLED = 1500  # marks looked at while candidates are compared
 PRINTS_SHARE = 0.12  # and over that of the strongest block: noise and shadow are no ink
 GAP_MM = 0.2  # between neighbours along travel, from which the gap shows on the ink map
 PRINTS_FROM = 4.0  # of 255: ink of a block's darker places over its bare ones, from which it shows at all
-DEPTH_FREE, DEPTH_SPREAD = 0.25, 0.6  # log ratio of strengths that says nothing yet, and its one-sigma beyond
-UNSEEN_COLOUR = 0.3  # likeness of a block whose colour cannot be told
+KEPT = 12  # registrations whose fit is kept
 STRONG = 0.85  # quantile of a block's marks (or of its bare places) that stands for their strong ink
-LEAST_SHARE = 0.01  # of the light that marks take, below which they have no colour
-COLOUR_POWER = 3  # how hard a colour unlike the hint counts against a block
 
 
 @dataclass(frozen=True)
@@ -200,14 +198,23 @@ def solid_shown(small: NDArray[np.uint8], place: Place, block: SolidBlock, backi
 class Judge:
     """Scores places on one ink map; holds what every scoring needs."""
 
-    def __init__(self, ink: InkMap, plan: Probes, backing: Backing, near: NDArray[np.uint8] | None = None, spots: int = 3) -> None:  # fmt: skip
-        self.plan, self.backing, self.small, self.spots = plan, backing, ink.small, spots
-        self.near = np.asarray(cv2.dilate(ink.ink, np.ones((3, 3), np.uint8)), np.uint8) if near is None else near
+    def __init__(self, ink: InkMap, plan: Probes, backing: Backing, spots: int = 3) -> None:  # fmt: skip
+        self.plan, self.backing, self.spots = plan, backing, spots
+        self.near = ink.near
+        self.codes = ink.small.reshape(-1, 3)
+        self.known: dict[tuple[object, ...], Fit] = {}
         self.blocks = len(plan.hints)
         self.kind = 2 * plan.block + plan.mark  # bare places and marks of each block
         self.marks = np.bincount(plan.block[plan.mark], minlength=self.blocks).astype(np.float64)
         beside = np.stack([0.25 * plan.along, np.zeros(len(plan.points))], axis=1)
         self.places = np.concatenate([plan.points, plan.points + beside]) if spots == 3 else plan.points
+
+    def of(self, registration: Registration) -> Fit:
+        """How well a registration explains the ink; of the last few it is kept, for a third of all are asked for again."""
+        same = registration.homography.tobytes(), registration.warp.tobytes(), registration.size, registration.origin
+        if same not in self.known:
+            self.known = dict([*self.known.items()][1 - KEPT :]) | {same: self(registration.to_photo)}
+        return self.known[same]
 
     def __call__(self, place: Place) -> Fit:
         """How well a place explains the ink."""
@@ -215,19 +222,14 @@ class Judge:
         low, top, reach = self._levels(value, inside)
         printing = reach > max(PRINTS_FROM, PRINTS_SHARE * float(reach.max()))
         high = np.where(printing, np.maximum(top, low + PRINTS_FROM), 1e9)
-        own = self.plan.block
-        got = np.clip((value - low[own]) / (high - low)[own], 0, 1)
+        got = shares_of(value, inside, self.plan.block, low, high)
         seen = self._sums(inside)
-        inked = self._sums(got * inside) / np.maximum(seen, 1)
+        inked = self._sums(got) / np.maximum(seen, 1)
         count = self.marks
         gain = np.where(printing, (inked[:, 1] - inked[:, 0]) * seen[:, 1] / count, 0.0)
         share = self._taken_share(middle, inside, got) * (gain > 0)[:, None]
-        depth = np.linalg.norm(share, axis=1)
-        told = depth > LEAST_SHARE
-        colours = np.where(told[:, None], share / np.maximum(depth, LEAST_SHARE)[:, None], 0.0)
-        like = np.clip((colours * self.plan.hints).sum(axis=1), 0, 1) ** COLOUR_POWER
-        like = np.where(told, like, np.where(depth > 0, UNSEEN_COLOUR, 0.0))
-        gained = np.maximum(gain, 0.0) * like * count * self._depth_likeness(np.where(told, depth, 0.0))
+        like, colours = likeness(share, self.plan.hints, self.plan.depths)
+        gained = np.maximum(gain, 0.0) * like * count
         explained, shown = float(gained.sum()), float(count[printing].sum())
         beside, on = (inked * (count * printing)[:, None]).sum(axis=0)
         there, spill = explained / shown if shown else 0.0, float(beside / max(on, 1e-9))
@@ -239,27 +241,11 @@ class Judge:
 
     def _levels(self, value: Floats, inside: NDArray[np.bool_]) -> tuple[Floats, Floats, Floats]:
         """Ink of bare places and of strong marks (blocks,), and how far ink of either kind rises (0 where unseen)."""
-        count = np.bincount(self.kind[inside], minlength=2 * self.blocks)
-        ordered = value[np.lexsort((np.where(inside, value, np.inf), self.kind))]  # those not on the map come last
-        start = np.append(0, np.cumsum(np.bincount(self.kind, minlength=2 * self.blocks)))[:-1]
-
-        def at(share: float) -> Floats:
-            place = start + np.maximum((share * (count - 1)).round().astype(int), 0)
-            return np.asarray(ordered[np.minimum(place, len(ordered) - 1)]).reshape(-1, 2)
-
-        half, most = at(0.5), at(STRONG)
+        count, found = levels(value, inside, self.kind, 2 * self.blocks, np.array([0.5, STRONG]))
+        half, most = found.reshape(2, -1, 2)
         seen = (count.reshape(-1, 2) >= 3).all(axis=1)
         low, top = np.where(seen, half[:, 0], 0.0), np.where(seen, most[:, 1], 0.0)
         return low, top, np.where(seen, most.max(axis=1) - low, 0.0)
-
-    def _depth_likeness(self, depth: Floats) -> Floats:
-        """How well the blocks' strengths (blocks,) go together with the layout's: a grey is no black, either way round."""
-        known = depth > 0
-        if known.sum() < 2:
-            return np.ones(len(depth))
-        off = np.where(known, np.log(np.maximum(depth, 1e-3) / self.plan.depths), 0.0)
-        off = np.where(known, off - np.median(off[known]), 0.0)
-        return np.asarray(np.exp(-0.5 * (np.clip(np.abs(off) - DEPTH_FREE, 0, None) / DEPTH_SPREAD) ** 2))
 
     def ink_of(self, spots: Floats, fit: Fit, block: NDArray[np.int64]) -> Floats:
         """Ink (n,) at map places (n, 2) as a share of a mark of each one's block (n,); NaN off the map."""
@@ -279,47 +265,22 @@ class Judge:
         """
         own, many, width = self.plan.block, len(steps), 2 * self.blocks
         value, inside, _ = self._sampled(lambda points: place((points + steps[:, None]).reshape(-1, 2)))
-        value, inside = value.reshape(many, -1), inside.reshape(many, -1)
-        got = np.clip((value - fit.low[own]) / (fit.high - fit.low)[own], 0, 1) * inside
+        got = shares_of(value, inside, np.tile(own, many), fit.low, fit.high)
         kind = self.kind + width * np.arange(many)[:, None]
-        sums = np.bincount(kind.ravel(), weights=got.ravel(), minlength=width * many).reshape(many, -1, 2)
+        sums = np.bincount(kind.ravel(), weights=got, minlength=width * many).reshape(many, -1, 2)
         mean = sums / np.maximum(self._sums(np.ones(len(own))), 1)
         return np.asarray((mean[..., 1] - mean[..., 0]) @ self.marks)
 
     def _sampled(self, place: Place) -> tuple[Floats, NDArray[np.bool_], NDArray[np.int64]]:
         """Ink (n,), whether on the map (n,) and the pixel (n,), counted along rows, of each probing point."""
-        h, w = self.near.shape
-        at_map = place(self.places)
-        if self.spots == 3:  # a mark is short: as far to the one side as to the other
-            middle, right = at_map.reshape(-1, 2, len(self.plan.points), 2).swapaxes(0, 1)  # for each of several steps
-            at_map = np.stack([2 * middle - right, middle, right]).reshape(-1, 2)
-        x, y = np.rint(at_map).T
-        seen = (x >= 0) & (y >= 0) & (x < w) & (y < h)
-        at = np.where(seen, y * w + x, 0).astype(np.int64)
-        ink = np.where(seen, self.near.ravel()[at], 0).astype(np.float64)
-        if self.spots == 1:
-            return ink, seen, at
-        each = (self.spots, -1)
-        value, inside = ink.reshape(each).mean(axis=0), seen.reshape(each).all(axis=0)
-        return value, inside, at.reshape(each)[self.spots // 2]
+        given = len(self.places) // len(self.plan.points)
+        places = in_rows(place(self.places)).reshape(-1, given, len(self.plan.points), 2)
+        return ink_at(places, self.near, self.spots)
 
     def _taken_share(self, at: NDArray[np.int64], inside: NDArray[np.bool_], got: Floats) -> Floats:
         """What each block's marks take from the light (over dark: add), (blocks, 3); nothing where few show."""
-        mark = self.plan.mark
-        told = inside & (~mark | (got > 0.4))
-        codes = self.small.reshape(-1, 3)[at[told]]
-        middle, count = medians_of(codes, self.kind[told], 2 * self.blocks)
+        told = inside & (~self.plan.mark | (got > 0.4))
+        middle, count = medians_of(self.codes, at, told, self.kind, 2 * self.blocks)
         ground, strong = middle.reshape(-1, 2, 3).transpose(1, 0, 2) + 3.0
         share = 1 - strong / ground if self.backing == "light" else (strong - ground) / 200
         return np.asarray(np.clip(share, 0, None) * (count.reshape(-1, 2)[:, 1:] >= 3))
-
-
-def medians_of(codes: NDArray[np.uint8], group: NDArray[np.int64], groups: int) -> tuple[Floats, NDArray[np.int64]]:
-    """Medians (groups, bands) of bytes (n, bands) by the group (n,) each belongs to, and how many there are (groups,)."""
-    count = np.bincount(group, minlength=groups)
-    ranks = np.stack([np.maximum(count - 1, 0) // 2, count // 2])
-    medians = np.empty((groups, codes.shape[1]))
-    for band in range(codes.shape[1]):
-        upto = np.bincount(256 * group + codes[:, band], minlength=256 * groups).reshape(groups, 256).cumsum(axis=1)
-        medians[:, band] = (upto[None] > ranks[:, :, None]).argmax(axis=2).mean(axis=0)
-    return medians, count

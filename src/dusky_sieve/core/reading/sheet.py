@@ -15,7 +15,6 @@ from dusky_sieve.core.reading.cover import (
     astray,
     between_rows,
     next_ones_ink,
-    smooth_surface,
     unsettled,
 )
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
@@ -31,6 +30,7 @@ from dusky_sieve.core.reading.place import places_of
 from dusky_sieve.core.reading.refine import refine
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.runs import MOST_STRADDLING, runs_of, slid, straddling
+from dusky_sieve.core.reading.surface import smooth_surface
 
 Floats = NDArray[np.float64]
 

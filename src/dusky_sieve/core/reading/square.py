@@ -8,7 +8,8 @@ and these say how far marks are apart along a row as well. Only a shift, a stret
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.reading.registration import TERMS, Registration, grid_over, inverse, project, warp_terms
+from dusky_sieve.core.reading.compiled import compiled
+from dusky_sieve.core.reading.registration import TERMS, Registration, grid_over, in_rows, inverse, project, warp_terms
 from dusky_sieve.core.reading.tilt import FOCAL_SHARE
 
 Floats = NDArray[np.float64]
@@ -50,14 +51,63 @@ class _Camera:
         """Map pixels (sets, n, 2) of sheet points (n, 2) mm, for parameters (sets, 12)."""
         flat = self.homography(given)
         own = self.from_lens @ flat
-        length = np.sqrt(np.linalg.norm(own[:, :, 0], axis=1) * np.linalg.norm(own[:, :, 1], axis=1))
-        up = np.cross(own[:, :, 0], own[:, :, 1]) @ self.lens.T / length[:, None]
-        u, v = (points * 2 / self.size - 1).T
-        height = given[:, 9:] @ np.stack([u * u, u * v, v * v])
-        w = np.column_stack([points, np.ones(len(points))]) @ flat.transpose(0, 2, 1) + height[:, :, None] * up[:, None]
-        off = w[:, :, :2] / w[:, :, 2:] - self.middle
-        bent = 1 + given[:, 8, None] * (off**2).sum(axis=2) / self.corner**2
-        return np.asarray(self.middle + off * bent[:, :, None])
+        up = _upright(own) @ self.lens.T
+        return _placed(flat, up, in_rows(given[:, 8:]), in_rows(points), self.size, self.middle, self.corner)
+
+
+@compiled
+def _upright(own: Floats) -> Floats:
+    """The sheet's normals (sets, 3) as the camera sees them, as long as a mm on it, from (sets, 3, 3)."""
+    up = np.empty((len(own), 3))
+    for s in range(len(own)):
+        a, b, length = own[s, :, 0], own[s, :, 1], 0.0
+        up[s, 0], up[s, 1], up[s, 2] = a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]
+        length = np.sqrt(np.sqrt((a * a).sum()) * np.sqrt((b * b).sum()))
+        up[s] /= length
+    return up
+
+
+@compiled
+def _placed(
+    flat: Floats, up: Floats, bends: Floats, points: Floats, size: Floats, middle: Floats, corner: float
+) -> Floats:
+    """_Camera.place: through matrices (sets, 3, 3), lifted along `up` (sets, 3) by the curl, bent by the lens (sets, 4)."""
+    place = np.empty((len(flat), len(points), 2))
+    for s in range(len(flat)):
+        m, rise, bend = flat[s], up[s], bends[s]
+        for n in range(len(points)):
+            x, y = points[n, 0], points[n, 1]
+            u, v = 2 * x / size[0] - 1, 2 * y / size[1] - 1
+            height = bend[1] * u * u + bend[2] * u * v + bend[3] * v * v
+            depth = m[2, 0] * x + m[2, 1] * y + m[2, 2] + height * rise[2]
+            right = (m[0, 0] * x + m[0, 1] * y + m[0, 2] + height * rise[0]) / depth - middle[0]
+            down = (m[1, 0] * x + m[1, 1] * y + m[1, 2] + height * rise[1]) / depth - middle[1]
+            bent = 1 + bend[0] * (right * right + down * down) / corner**2
+            place[s, n, 0], place[s, n, 1] = middle[0] + right * bent, middle[1] + down * bent
+    return place
+
+
+@compiled
+def _pulled(places: Floats, aim: Floats, normal: Floats, held: Floats) -> tuple[Floats, Floats, Floats]:
+    """Normal equations (p, p) and (p,) of distances across rows, and the Jacobian (n, 2, p).
+
+    places : (1 + p, n, 2) as it is and with each parameter nudged; normal : (n, 2) across the rows, held : (n, 2) along them, by
+    their weights
+    """
+    p, count = len(places) - 1, len(aim)
+    matrix, pull, jacobian = np.zeros((p, p)), np.zeros(p), np.empty((count, 2, p))
+    for n in range(count):
+        for k in range(p):
+            jacobian[n, 0, k] = (places[1 + k, n, 0] - places[0, n, 0]) / NUDGE
+            jacobian[n, 1, k] = (places[1 + k, n, 1] - places[0, n, 1]) / NUDGE
+        for way in (normal[n], held[n]):
+            off = (aim[n, 0] - places[0, n, 0]) * way[0] + (aim[n, 1] - places[0, n, 1]) * way[1]
+            row = jacobian[n, 0] * way[0] + jacobian[n, 1] * way[1]
+            for k in range(p):
+                pull[k] += row[k] * off
+                for m in range(p):
+                    matrix[k, m] += row[k] * row[m]
+    return matrix, pull, jacobian
 
 
 def slack_of(rows: int, touching: bool) -> float:
@@ -92,17 +142,12 @@ def squared(
     normal = np.column_stack([-tangent[:, 1], tangent[:, 0]])
     camera = _Camera(registration.homography, registration.size, frame)
     given = np.zeros(12)
-    prior = np.zeros((4, 12))
-    prior[:, 8:] = np.diag(USUAL_SAYS * np.sqrt(len(points)) / USUAL)
+    held = 1e-9 * np.eye(12)
+    held[8:, 8:] += np.diag(len(points) * (USUAL_SAYS / USUAL) ** 2)
     for _ in range(ROUNDS):
         places = camera.place(given + NUDGES, points)
-        place = places[0]
-        jacobian = ((places[1:] - place) / NUDGE).transpose(1, 2, 0)
-        across, held = (np.einsum("nij,ni->nj", jacobian, way) for way in (normal, slack * tangent))
-        off = aim - place
-        wanted = [(off * normal).sum(axis=1), slack * (off * tangent).sum(axis=1), -prior @ given]
-        rows, aims = np.concatenate([across, held, prior]), np.concatenate(wanted)
-        change = np.linalg.solve(rows.T @ rows + 1e-9 * np.eye(12), rows.T @ aims)
+        matrix, pull, jacobian = _pulled(places, aim, normal, slack * tangent)
+        change = np.linalg.solve(matrix + held, pull - held @ given)
         given = given + change
         if not np.isfinite(given).all() or np.abs(given[:8]).max() > 1:
             return registration
@@ -118,8 +163,6 @@ def squared(
     flat = flat / flat[2, 2]
     shift = project(inverse(flat), place) - points
     basis = warp_terms(points, registration.size)
-    ridge = RIDGE * np.sqrt(len(points)) * np.eye(len(TERMS))
-    warp = np.linalg.lstsq(
-        np.concatenate([basis, ridge]), np.concatenate([shift, np.zeros((len(TERMS), 2))]), rcond=None
-    )[0]
+    normal_of_warp = basis.T @ basis + RIDGE**2 * len(points) * np.eye(len(TERMS))
+    warp = np.linalg.solve(normal_of_warp, basis.T @ shift)
     return Registration(flat, np.asarray(warp), registration.size)

@@ -5,6 +5,7 @@ be a confident reading of the wrong thing, whatever explains the rest of the she
 """
 
 from collections.abc import Iterator
+from functools import lru_cache
 
 import cv2
 import numpy as np
@@ -125,13 +126,10 @@ def _about(
     """
     at = _on_sheet(place, strokes.centre)
     heights = dict(zip((b.id for b in blocks), clear_heights(blocks), strict=True))
-    for block in blocks:
+    for block, (banks, others) in zip(blocks, _surroundings(tuple(blocks)), strict=True):
         scale = place.px_per_mm(np.array(block.origin))
         if not runs and narrow(block, scale):
             continue
-        banks = near_by(extent(block), blocks)
-        own_ids = {b.id for b in banks}
-        others = [b for b in blocks if b.id not in own_ids]
         own = at[_like_marks(strokes, at, place, block, heights[block.id], others)]
         if len(own) >= LEAST_STROKES:
             beside = np.all([_beside(own, bank, heights[block.id]) for bank in banks], axis=0)
@@ -147,22 +145,40 @@ def _on_sheet(place: Registration, points: Floats) -> Floats:
     return np.asarray(on_sheet)
 
 
-def _like_marks(strokes: Strokes, at: Floats, place: Registration, block: MarksBlock, clear: float, others: list[MarksBlock]) -> NDArray[np.bool_]:  # fmt: skip
-    """Strokes (n,) in the block's box and a step beyond it, but for other blocks' boxes, that are about as long as its marks and lie as they do."""
+@lru_cache(maxsize=8)
+def _surroundings(blocks: tuple[MarksBlock, ...]) -> list[tuple[list[MarksBlock], Floats]]:
+    """Of each block itself and the banks between its rows, and the boxes (k, 4) mm of others that are near."""
+    found = []
+    for block, clear in zip(blocks, clear_heights(list(blocks)), strict=True):
+        banks = near_by(extent(block), blocks)
+        near = near_by(extent(block), blocks, clear / 2 + float(_step_beyond(block, clear).max()))
+        others = [extent(other) for other in near if other not in banks]
+        found.append((banks, np.array(others).reshape(-1, 4)))
+    return found
+
+
+def _step_beyond(block: MarksBlock, clear: float) -> Floats:
+    """A lattice step (2,) mm along and across travel, of a block and what stands between its rows."""
+    return np.array([abs(block.column_pitch[0]), max(abs(block.row_pitch[1]), clear)])
+
+
+def _like_marks(strokes: Strokes, at: Floats, place: Registration, block: MarksBlock, clear: float, others: Floats) -> NDArray[np.int64]:  # fmt: skip
+    """Which strokes lie in the block's box and a step beyond it, but for other blocks' boxes (k, 4), and are about as long as its marks and lie as they do."""
     left, top, right, bottom = extent(block)
-    beyond = np.array([abs(block.column_pitch[0]), max(abs(block.row_pitch[1]), clear)])
+    beyond = _step_beyond(block, clear)
     inside = ((at > np.array([left, top]) - beyond) & (at < np.array([right, bottom]) + beyond)).all(axis=1)
-    for other in near_by(extent(block), others, clear / 2 + float(beyond.max())):
-        box = np.array(extent(other)).reshape(2, 2)
-        inside &= (at < box[0] - clear / 2).any(axis=1) | (at > box[1] + clear / 2).any(axis=1)
+    some = np.flatnonzero(inside)
+    for box in others:
+        spots = at[some]
+        some = some[(spots < box[:2] - clear / 2).any(axis=1) | (spots > box[2:] + clear / 2).any(axis=1)]
     middle = np.array([[(left + right) / 2, (top + bottom) / 2]])
     ends = place.to_photo(np.concatenate([middle, middle + (block.mark[0], 0)]))
     way = ends[1] - ends[0]
-    off = (strokes.lean - np.arctan2(way[1], way[0]) + np.pi / 2) % np.pi - np.pi / 2
-    share = strokes.long / np.linalg.norm(way)
-    return np.asarray(
-        inside & (np.abs(off) < 0.35) & (share > LIKE_LONG[0]) & (share < LIKE_LONG[1]) & (strokes.wide < LIKE_WIDE * strokes.long)
-    )  # fmt: skip
+    long, wide = strokes.long[some], strokes.wide[some]
+    off = (strokes.lean[some] - np.arctan2(way[1], way[0]) + np.pi / 2) % np.pi - np.pi / 2
+    share = long / np.linalg.norm(way)
+    like = (np.abs(off) < 0.35) & (share > LIKE_LONG[0]) & (share < LIKE_LONG[1]) & (wide < LIKE_WIDE * long)
+    return np.asarray(some[like])
 
 
 def _beside(at: Floats, block: MarksBlock, clear: float) -> NDArray[np.bool_]:

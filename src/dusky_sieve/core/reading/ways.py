@@ -61,7 +61,8 @@ def right_way_round(at: Locator, best: Found, candidates: list[Candidate], other
 
     others : of the whole sheet on the photo, where other looks led
     """
-    full = Judge(at.map, probes(at.layout, at.backing, COMPARED), at.backing, at.judge.near)
+    plan = probes(at.layout, at.backing, COMPARED)
+    full = Judge(at.map, plan, at.backing) if at.judge.plan.stride > 1 else at.judge  # of few marks none are left out
     top = Found(best.registration, _with_fills(at, full, best.registration), best.lean, best.like)
     further = [Found(*at.settled(at.of_photo(other)), best.lean, best.like) for other in others]
     if best.fit.there < SURELY_FOUND:
@@ -175,7 +176,7 @@ def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
     near = NEAR_RIVAL if surely else NEAR_RIVAL_OF_POOR
     for laid, all_of_it in _likeliest(at, found):
         # Its own levels where it can tell them: of two like blocks the one that is absent has none in the other's place.
-        there = at.judge(laid.to_photo)
+        there = at.judge.of(laid)
         settled, fit = at.settled(laid, there if there.explained > near * found.fit.explained else found.fit)
         # As it lies, too: a place must not lead another only because it was laid more finely.
         ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.like))
@@ -224,7 +225,7 @@ def sides_right(at: Locator, found: Found) -> Found:
     if _beside(at, found) < BESIDE:
         return found
     places = [moved(found.registration, (k * x, k * y)) for k in (1, 2) for x, y in at.steps]
-    ways = [Found(place, at.judge(place.to_photo), found.lean, found.like) for place in places]
+    ways = [Found(place, at.judge.of(place), found.lean, found.like) for place in places]
     as_good = (way for way in ways if way.fit.explained > AS_GOOD * found.fit.explained)
     bare = [way for way in as_good if _beside(at, way) < BARE_BESIDE]
     return max(bare, key=lambda way: way.fit.explained, default=found)
@@ -242,7 +243,7 @@ def other_blocks(at: Locator, found: Found) -> Found:
 
 def _with_fills(at: Locator, full: Judge, registration: Registration) -> Fit:
     """The fit of the marks, and for each solid fill that shows as many marks more: fills tell top from bottom."""
-    fit = full(registration.to_photo)
+    fit = full.of(registration)
     fills = [b for b in at.layout.blocks if isinstance(b, SolidBlock) and b.backing == at.backing]
     shown = sum(solid_shown(at.map.small, registration.to_photo, b, at.backing) for b in fills)
     return replace(fit, explained=fit.explained + FILL_WEIGHT * shown)

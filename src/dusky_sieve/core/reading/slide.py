@@ -1,0 +1,223 @@
+"""Along travel, where rows are nearly unbroken lines and the distance to strokes says nothing.
+
+The brightness along each row is laid onto the row's own pattern of marks and gaps, its two ends first.
+"""
+
+from dataclasses import dataclass
+from functools import lru_cache
+
+import cv2
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.layout import Layout, MarksBlock, clear_height, clear_width, extent, near_by
+from dusky_sieve.core.reading.compiled import compiled, ranked, solved, straight_between
+from dusky_sieve.core.reading.follow import STILL_MM
+from dusky_sieve.core.reading.registration import DEGREES, TERMS, Registration, in_rows, through_matrix, warp_terms
+
+Floats = NDArray[np.float64]
+Singles = NDArray[np.float32]
+Whole = NDArray[np.int64]
+Bytes = NDArray[np.uint8]
+Bools = NDArray[np.bool_]
+
+ROW_SAMPLES = 8  # per column step, along a row
+MOST_ROWS = 48
+LEAST_LEVEL = 6.0  # of 255: ink of a row that hardly prints
+STRONG = 0.8  # of a row's samples, below which its strong ink lies
+SLIDES = ((0.45, 1, 6), (0.3, 2, 5), (0.16, 3, 5))  # blur in column steps, degree, iterations
+TOUCHING_PX, TOUCHING_SHARE = 2.5, 0.15  # of a map pixel, of a column: gaps narrower than these hardly show
+END = 2.0  # columns from a row's first and last mark that count as its ends
+BEYOND = 1.3  # column steps looked at beyond a row's ends
+FRAME_SHARE = 0.7  # of ink beyond them, so much above and below is a frame's: a mark has bare paper there
+FRAME_AT = (-1.0, -0.6, 0.6, 1.0)  # half rows above and below: a rule may stand half-way between them
+BARE_PX = 5.0  # of the map, which must be bare between rows to tell: ink is widened by two pixels all round
+FAR_OFF = 0.35  # of a mark's ink, from which a sample counts half
+
+
+def touching(blocks: list[MarksBlock], scale: float) -> bool:
+    """Whether gaps along travel hardly show at `scale` pixels a mm: then a row's ends tell most of where it lies."""
+    gap, column = (float(np.median([v(b) for b in blocks])) for v in (clear_width, lambda b: b.column_pitch[0]))
+    return gap <= max(TOUCHING_PX / scale, TOUCHING_SHARE * column)
+
+
+@dataclass(frozen=True)
+class _Rows:
+    """Samples along rows, one row after the other: `start` (rows + 1,) is where each begins.
+
+    places : (n, 2) mm; terms : (n, t) of a warp over the sheet, as many as any stage asks for; wanted, usable : (n,) how much of each a mark covers, and 1 for
+    those that count; beyond : (n,) beyond the row's ends
+    column_mm : (rows,); half_row : (rows, 2) mm to half-way to the next row; clear_mm : (rows,)
+    """
+
+    places: Floats
+    terms: Floats
+    wanted: Singles
+    usable: Singles
+    beyond: Bools
+    start: Whole
+    column_mm: Floats
+    half_row: Floats
+    clear_mm: Floats
+
+
+def slide(soft_ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Layout) -> Registration:
+    """Registration moved along travel, by the brightness along each row of the printing blocks, on the map's soft ink."""
+    scale = start.px_per_mm(np.array(start.size) / 2)
+    ends_only = touching(blocks, scale)
+    rows = _rows_of(tuple(blocks), layout, ends_only)
+    base, matrix = start.displaced(rows.places), in_rows(start.homography)
+    row_of = np.repeat(np.arange(len(rows.column_mm)), np.diff(rows.start))
+    beyond = np.flatnonzero(rows.beyond & (rows.clear_mm * scale > BARE_PX)[row_of])
+    half_row = rows.half_row[row_of[beyond]]
+    total = np.zeros(len(TERMS))
+    count_rows, supple = len(rows.column_mm), 1 if ends_only else 3
+    for blur, degree, rounds in SLIDES:
+        count = DEGREES[min(degree, supple, 1 + int(count_rows > 12) + int(count_rows > 30))]
+        level: Singles | None = None
+        taps = _taps(blur * ROW_SAMPLES)
+        aim = _smoothed(rows.wanted, rows.start, taps)
+        for _ in range(rounds):
+            seen, inside = _ink_along(soft_ink, base, rows.terms, total[:count], matrix, beyond, half_row)
+            if level is None:
+                level = _strong_ink(seen, rows.usable, rows.start)
+            soft = _smoothed(np.minimum(seen / level, np.float32(1.2)), rows.start, taps)
+            normal, pull = _pulled(rows.terms, soft, aim, rows.usable * inside, rows.start, rows.column_mm, count)
+            # Curvature and more only as far as many rows ask for it.
+            stiff = (
+                np.array([1e-4] * 3 + [0.02 if supple == 3 else 0.2] * (count - 3)) * float(np.trace(normal)) / count
+            )
+            change = np.clip(solved(normal + np.diag(stiff + 1e-9), pull - stiff * total[:count]), -1, 1) * 0.9
+            total[:count] += change
+            if np.abs(change).max() < STILL_MM:
+                break
+    warp = start.warp.copy()
+    warp[:, 0] += total
+    return Registration(start.homography, warp, start.size)
+
+
+@lru_cache(maxsize=4)
+def _rows_of(blocks: tuple[MarksBlock, ...], layout: Layout, ends_only: bool) -> _Rows:
+    """Samples along the rows of all blocks together, thinned to about MOST_ROWS."""
+    parts = [_rows_of_block(block, layout, len(blocks), ends_only) for block in blocks]
+    places = np.concatenate([place.reshape(-1, 2) for place, *_ in parts])
+    wanted, usable, beyond = (np.concatenate([part[k].ravel() for part in parts]) for k in (1, 2, 3))
+    lengths = np.concatenate([np.full(part[1].shape[0], part[1].shape[1]) for part in parts])
+    count = [len(part[1]) for part in parts]
+    return _Rows(
+        places, in_rows(warp_terms(places, layout.size)[:, : DEGREES[SLIDES[-1][1]]]), wanted.astype(np.float32), usable.astype(np.float32), beyond,
+        np.append(0, np.cumsum(lengths)), np.repeat([b.column_pitch[0] or 1.0 for b in blocks], count),
+        np.repeat([np.array(b.row_pitch) / 2 for b in blocks], count, axis=0),
+        np.repeat([clear_height(b) for b in blocks], count),
+    )  # fmt: skip
+
+
+@lru_cache(maxsize=128)
+def _rows_of_block(
+    block: MarksBlock, layout: Layout, blocks: int, ends_only: bool
+) -> tuple[Floats, Floats, Bools, Bools]:
+    """Samples (rows, samples) along a block's rows: places (rows, samples, 2) mm, covered by a mark, usable, and beyond the ends."""
+    column, row = np.array(block.column_pitch), np.array(block.row_pitch)
+    count = -(-block.nozzles // block.columns)
+    numbers = np.arange(0, count, max(1, count * blocks // MOST_ROWS))
+    last = block.nozzles - (count - 1) * block.columns
+    # Samples lie alike to both sides of every mark's middle, and count by how much of them the mark covers.
+    first, end = -round((BEYOND + 0.5) * ROW_SAMPLES), round((block.columns + BEYOND - 0.5) * ROW_SAMPLES)
+    u = np.arange(first, end + 1) / ROW_SAMPLES
+    places = np.array(block.origin) + numbers[:, None, None] * row + u[None, :, None] * column
+    length = np.where(numbers == count - 1, last, block.columns)
+    half = 0.5 * block.mark[0] / abs(column[0] or 1.0)
+    along = np.clip((half - np.abs(u - np.rint(u))) * ROW_SAMPLES + 0.5, 0, 1)
+    wanted = along[None] * (np.rint(u) >= 0)[None] * (np.rint(u)[None] < length[:, None])
+    usable = u[None] < length[:, None] + BEYOND - 0.5  # a short last row ends where its marks do
+    if ends_only:  # between them a row whose gaps do not show says nothing but where it was followed badly
+        usable &= (u[None] < END) | (u[None] > length[:, None] - 1 - END)
+    x, y = places[..., 0], places[..., 1]
+    banks = near_by(extent(block), layout.blocks)
+    for other in near_by((x.min(), y.min(), x.max(), y.max()), layout.blocks, 0.3):
+        if other not in banks:
+            left, top, right, bottom = extent(other)
+            usable &= ~((x > left - 0.3) & (x < right + 0.3) & (y > top - 0.3) & (y < bottom + 0.3))
+    past = (u[None] < -0.5) | (u[None] > length[:, None] - 0.5)
+    return places, wanted, usable, past & usable
+
+
+def _taps(sigma: float) -> Singles:
+    """A Gaussian's weights (taps,), an odd number of them."""
+    return np.asarray(cv2.getGaussianKernel(2 * int(3 * sigma) + 1, sigma), np.float32).ravel()
+
+
+@compiled
+def _strong_ink(seen: Singles, usable: Singles, start: Whole) -> Singles:
+    """The strong ink of each sample's row, (n,), of those samples that lie on it."""
+    level = np.empty_like(seen)
+    for r in range(len(start) - 1):
+        own = seen[start[r] : start[r + 1]][usable[start[r] : start[r + 1]] > 0]
+        rank = max(int(STRONG * len(own)) - 1, 0)
+        strong = ranked(own, rank) if len(own) > 0 else 0.0
+        level[start[r] : start[r + 1]] = min(max(strong, LEAST_LEVEL), 255.0)
+    return level
+
+
+@compiled
+def _smoothed(values: Singles, start: Whole, taps: Singles) -> Singles:
+    """Values (n,) blurred along each row; beyond its ends they stay as there."""
+    soft, half = np.zeros_like(values), len(taps) // 2
+    for r in range(len(start) - 1):
+        first, count = start[r], start[r + 1] - start[r]
+        padded = np.empty(count + 2 * half, np.float32)
+        for k in range(len(padded)):
+            padded[k] = values[first + min(max(k - half, 0), count - 1)]
+        for t in range(len(taps)):
+            for k in range(count):
+                soft[first + k] += taps[t] * padded[k + t]
+    return soft
+
+
+@compiled
+def _ink_along(
+    ink: Bytes, base: Floats, terms: Floats, total: Floats, homography: Floats, beyond: Whole, half_row: Floats
+) -> tuple[Singles, Bools]:  # fmt: skip
+    """Ink (n,) at places (n, 2) mm moved along travel by `total` (t,) of the `terms`, and whether they lie on the map.
+
+    beyond, half_row : (k,) which of them lie beyond their row's ends, and (k, 2) mm of that row: a frame's ink is left out there
+    """
+    height, width = ink.shape
+    seen, inside, x = np.zeros(len(base), np.float32), np.zeros(len(base), np.bool_), base[:, 0].copy()
+    for n in range(len(base)):
+        for k in range(len(total)):
+            x[n] += terms[n, k] * total[k]
+        right, down = through_matrix(homography, x[n], base[n, 1])
+        inside[n] = right >= 0 and down >= 0 and right <= width - 1 and down <= height - 1
+        seen[n] = straight_between(ink, right, down) if inside[n] else 0.0
+    for k in range(len(beyond)):
+        n, least = beyond[k], np.inf
+        for share in FRAME_AT:
+            right, down = through_matrix(homography, x[n] + share * half_row[k, 0], base[n, 1] + share * half_row[k, 1])
+            on_map = right >= 0 and down >= 0 and right <= width - 1 and down <= height - 1
+            least = min(least, straight_between(ink, right, down) if on_map else 0.0)
+        if least > FRAME_SHARE * seen[n]:
+            seen[n] = 0.0
+    return seen, inside
+
+
+@compiled
+def _pulled(
+    terms: Floats, soft: Singles, aim: Singles, usable: Singles, start: Whole, column_mm: Floats, count: int
+) -> tuple[Floats, Floats]:
+    """Normal equations, (count, count) and (count,), of one round; what is far off counts less."""
+    normal, pull, row = np.zeros((count, count)), np.zeros(count), np.zeros(count)
+    for r in range(len(column_mm)):
+        per_mm = 0.5 * ROW_SAMPLES / column_mm[r]
+        for n in range(start[r] + 1, start[r + 1] - 1):
+            off, slope = aim[n] - soft[n], (soft[n + 1] - soft[n - 1]) * per_mm
+            weight = usable[n] / (1 + (off / FAR_OFF) ** 2)
+            if weight * slope == 0:
+                continue
+            for k in range(count):
+                row[k] = terms[n, k] * slope
+            for k in range(count):
+                pull[k] += weight * row[k] * off
+                for m in range(k + 1):
+                    normal[k, m] += weight * row[k] * row[m]
+    return normal, pull
