@@ -20,6 +20,8 @@ from dusky_sieve.core.errors import DuskySieveError, UnusableInput
 from dusky_sieve.core.layout import Backing, Layout
 from dusky_sieve.core.reading import Corners, Reading, UprightPhoto, read_sheet
 
+SHEETS_A_PROCESS = 4  # a process takes a second to start, most sheets a third of one to read
+
 
 @dataclass(frozen=True)
 class SheetPhotos:
@@ -48,9 +50,11 @@ def read_many(
 ) -> Iterator[SheetResult]:
     """Readings in the order of `sheets`, each as soon as it and those before it are done.
 
-    jobs : processes; as many as there are cores where left out. `progress` is told how many of how many are done.
+    jobs : processes; where left out as many as there are cores, and no more than have four sheets each. `progress` is told
+    how many of how many are done.
     """
-    jobs = min(jobs or os.cpu_count() or 1, max(1, len(sheets)))
+    worthwhile = min(os.cpu_count() or 1, -(-len(sheets) // SHEETS_A_PROCESS))
+    jobs = min(jobs or worthwhile, len(sheets)) or 1
     if jobs == 1:
         for done, photos in enumerate(sheets, 1):
             yield read_one(layout, photos)

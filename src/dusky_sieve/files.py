@@ -8,7 +8,7 @@ from collections.abc import Callable
 from functools import cache
 from importlib import resources
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
 import cv2
 import numpy as np
@@ -17,12 +17,14 @@ from numpy.typing import NDArray
 from PIL import Image, ImageOps, TiffImagePlugin, UnidentifiedImageError
 from pydantic import TypeAdapter
 
-from dusky_sieve.core.advice import CureTable, Ladder, parse_ladder
-from dusky_sieve.core.diagnosis import CauseTable
 from dusky_sieve.core.errors import TooLarge, UnknownThing, UnusableInput
 from dusky_sieve.core.layout import Layout, parse_layout
-from dusky_sieve.core.steps import StepTable
-from dusky_sieve.core.upkeep import UpkeepTable
+
+if TYPE_CHECKING:  # what only some tables need is imported with them: `dusky-sieve read` starts in half the time
+    from dusky_sieve.core.advice import CureTable, Ladder
+    from dusky_sieve.core.diagnosis import CauseTable
+    from dusky_sieve.core.steps import StepTable
+    from dusky_sieve.core.upkeep import UpkeepTable
 
 MAX_PHOTO_BYTES = 40_000_000  # an upload's limit
 MAX_PIXELS = 64_000_000  # reading contract: 0.3 to 64 megapixels
@@ -182,34 +184,44 @@ def _shipped(*parts: str) -> bytes:
 
 
 @cache
-def step_table() -> StepTable:
+def step_table() -> "StepTable":
     """What each kind of step takes, needs and warns of."""
+    from dusky_sieve.core.steps import StepTable
+
     table: StepTable = TypeAdapter(StepTable).validate_json(_shipped("steps.json"))
     return table
 
 
 @cache
-def upkeep_table() -> UpkeepTable:
+def upkeep_table() -> "UpkeepTable":
     """Kinds of upkeep and their usual intervals."""
+    from dusky_sieve.core.upkeep import UpkeepTable
+
     table: UpkeepTable = TypeAdapter(UpkeepTable).validate_json(_shipped("upkeep.json"))
     return table
 
 
 @cache
-def cause_table() -> CauseTable:
+def cause_table() -> "CauseTable":
     """Priors and likelihoods of the causes."""
+    from dusky_sieve.core.diagnosis import CauseTable
+
     return CauseTable.model_validate_json(_shipped("causes.json"))
 
 
 @cache
-def cure_table() -> CureTable:
+def cure_table() -> "CureTable":
     """How likely each step clears a sheet under each cause, and what time, pad and risk count."""
+    from dusky_sieve.core.advice import CureTable
+
     return CureTable.model_validate_json(_shipped("cures.json"))
 
 
 @cache
-def ladders() -> dict[str, Ladder]:
+def ladders() -> "dict[str, Ladder]":
     """Shipped ladders by id."""
+    from dusky_sieve.core.advice import parse_ladder
+
     folder = resources.files("dusky_sieve").joinpath("data", "ladders")
     found = [
         parse_ladder(item.read_bytes(), item.name) for item in folder.iterdir() if item.name.endswith(".ladder.json")
@@ -217,7 +229,7 @@ def ladders() -> dict[str, Ladder]:
     return {ladder.id: ladder for ladder in sorted(found, key=lambda ladder: ladder.id)}
 
 
-def ladder(ladder_id: str) -> Ladder:
+def ladder(ladder_id: str) -> "Ladder":
     """A shipped ladder; UnknownThing names those there are."""
     known = ladders()
     if ladder_id not in known:
@@ -225,8 +237,10 @@ def ladder(ladder_id: str) -> Ladder:
     return known[ladder_id]
 
 
-def load_ladder(path: Path) -> Ladder:
+def load_ladder(path: Path) -> "Ladder":
     """A ladder file from disk."""
+    from dusky_sieve.core.advice import parse_ladder
+
     return parse_ladder(read_bytes(path), path.name)
 
 

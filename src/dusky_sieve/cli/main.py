@@ -1,11 +1,14 @@
-"""Commands. Each parses, calls one function, prints. Exit codes: 0 done, 2 unusable input, 3 sheet not found."""
+"""Commands. Each parses, calls one function, prints. Exit codes: 0 done, 2 unusable input, 3 sheet not found.
+
+What only one command needs is imported by it: half of a quick command's time would go into that.
+"""
 
 import json
 import math
 import sys
 from datetime import UTC, datetime
 from pathlib import Path
-from typing import Annotated, NoReturn
+from typing import TYPE_CHECKING, Annotated, NoReturn
 
 import numpy as np
 import typer
@@ -14,22 +17,14 @@ from rich.progress import Progress
 from rich.table import Table
 
 from dusky_sieve import files
-from dusky_sieve.batch import SheetPhotos, read_many
-from dusky_sieve.core.advice import Advice, advise
-from dusky_sieve.core.case import parse_case
 from dusky_sieve.core.errors import DuskySieveError, SheetNotFound, UnusableInput
 from dusky_sieve.core.layout import Backing, MarksBlock
-from dusky_sieve.core.reading import Reading, UprightPhoto
-from dusky_sieve.core.simulate import (
-    BlockTruth,
-    parse_truth,
-    px_per_mm,
-    random_faults,
-    render,
-    sheet_to_photo,
-)
-from dusky_sieve.core.teaching import parse_spec, teach
-from dusky_sieve.settings import Settings
+
+if TYPE_CHECKING:
+    from dusky_sieve.batch import SheetPhotos
+    from dusky_sieve.core.advice import Advice
+    from dusky_sieve.core.reading import Reading
+    from dusky_sieve.settings import Settings
 
 app = typer.Typer(
     no_args_is_help=True,
@@ -51,10 +46,12 @@ def read(
     light: Annotated[list[Path] | None, typer.Option(help="Photo over a light backing; again for the next sheet.")] = None,
     dark: Annotated[list[Path] | None, typer.Option(help="Photo over a dark backing; the n-th belongs to the n-th light one.")] = None,
     corners: Annotated[str | None, typer.Option(help="The pattern's corners on one photo, as x,y x,y x,y x,y in pixels: the sheet's own top left first, then clockwise.")] = None,
-    jobs: Annotated[int | None, typer.Option(min=1, help="Processes for several sheets; one per core where left out.")] = None,
+    jobs: Annotated[int | None, typer.Option(min=1, help="Processes for several sheets; where left out one per core, with four sheets each at least.")] = None,
     as_json: JsonFlag = False,
 ) -> None:  # fmt: skip
     """Read sheets: faulty nozzles by number, from one photo per backing. Several sheets give one JSON document a line."""
+    from dusky_sieve.batch import read_many
+
     try:
         plan = files.load_layout(layout)
         sheets = _sheets(light or [], dark or [], corners)
@@ -87,8 +84,10 @@ def read(
         raise typer.Exit(2 if any(r.reading is None for r in results) else 3)
 
 
-def _sheets(light: list[Path], dark: list[Path], corners: str | None) -> list[SheetPhotos]:
+def _sheets(light: list[Path], dark: list[Path], corners: str | None) -> "list[SheetPhotos]":
     """Photos paired into sheets: the n-th over light with the n-th over dark."""
+    from dusky_sieve.batch import SheetPhotos
+
     count = max(len(light), len(dark))
     if count == 0:
         raise UnusableInput("No photo was given: add --light PHOTO or --dark PHOTO.")
@@ -120,6 +119,9 @@ def teach_command(
     dark: Annotated[Path | None, typer.Option(help="Photo of the same sheet over a dark backing.")] = None,
 ) -> None:
     """Learn the layout of an unseen sheet from a photograph of a good one."""
+    from dusky_sieve.core.reading import UprightPhoto
+    from dusky_sieve.core.teaching import parse_spec, teach
+
     try:
         known = parse_spec(files.read_bytes(spec), spec.name)
         given: list[tuple[Path | None, Backing]] = [(light, "light"), (dark, "dark")]
@@ -141,7 +143,7 @@ def teach_command(
         print(note, file=sys.stderr)
 
 
-def _print_reading(reading: Reading) -> None:
+def _print_reading(reading: "Reading") -> None:
     table = Table("block", "missing", "weak", "deflected", "unsure", title=reading.layout)
     for block in reading.blocks:
         if not block.read:
@@ -176,6 +178,8 @@ def synth(
 
     A truth document with "random": RATE in place of blocks draws faults at that rate from the seed.
     """
+    from dusky_sieve.core.simulate import BlockTruth, parse_truth, px_per_mm, random_faults, render, sheet_to_photo
+
     try:
         plan = files.load_layout(layout)
         text = files.read_bytes(truth)
@@ -251,7 +255,10 @@ def advise_command(
     console.print("Likely: " + ", ".join(f"{c.cause.replace('_', ' ')} {c.probability:.0%}" for c in advice.causes[:3]))
 
 
-def _advise(text: str | bytes, name: str, ladder_id: str | None) -> Advice:
+def _advise(text: str | bytes, name: str, ladder_id: str | None) -> "Advice":
+    from dusky_sieve.core.advice import advise
+    from dusky_sieve.core.case import parse_case
+
     document = parse_case(text, name)
     wanted = ladder_id or document.printer.ladder
     chosen = files.load_ladder(Path(wanted)) if wanted.endswith(".ladder.json") else files.ladder(wanted)
@@ -268,6 +275,8 @@ def serve(
     phones: Annotated[bool | None, typer.Option(help="Let phones on this network send photos by a code.")] = None,
 ) -> None:
     """Serve the application."""
+    from dusky_sieve.settings import Settings
+
     given = {"data": data, "host": host, "port": port, "phones": phones}
     _serve(Settings(**{name: value for name, value in given.items() if value is not None}))  # type: ignore[arg-type]
 
@@ -282,6 +291,7 @@ def demo(
 ) -> None:
     """Serve the demo room: four invented printers with weeks of history."""
     from dusky_sieve import demo as room
+    from dusky_sieve.settings import Settings
 
     if not data.exists() or not any(data.iterdir()):
         room.fill(data, datetime.now(UTC).replace(microsecond=0), print)
@@ -290,7 +300,7 @@ def demo(
         _serve(Settings(data=data, host=host, port=port, phones=phones, room=room.ROOM, person=room.PERSON))
 
 
-def _serve(settings: Settings) -> None:
+def _serve(settings: "Settings") -> None:
     import uvicorn
 
     from dusky_sieve.web.app import create_app
