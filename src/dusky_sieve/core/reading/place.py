@@ -27,15 +27,16 @@ Photo = NDArray[np.uint8]
 Bytes = NDArray[np.uint8]
 Look = tuple[Found | None, list[Candidate], Locator]  # what it found, the last places it tried, and with what
 
-ANYWHERE = -1  # in place of the number of a patch that may be the sheet of paper
+# In place of the number of a patch that may be the sheet of paper: all of the photo, or the second patch where that led further.
+ANYWHERE, RATHER = -1, -2
 # Quick looks first, at one size or the other, on the paper alone or anywhere: most sheets are found in the first, small
 # marks closer, sheets that do not stand out from what is round them anywhere.
 LOOKS = (
     (FINDING_PX, EFFORTS[0], 0), (FINDING_PX, EFFORTS[0], 1), (FINDING_PX, EFFORTS[0], ANYWHERE), (CLOSER_PX, CLOSE, 0),
-    (CLOSER_PX, CLOSE, ANYWHERE), (FINDING_PX, EFFORTS[1], 0), (FINDING_PX, EFFORTS[2], 0),
-    (FINDING_PX, PARTS, 0),
+    (CLOSER_PX, CLOSE, RATHER), (CLOSER_PX, CLOSE, ANYWHERE), (FINDING_PX, EFFORTS[1], 0), (FINDING_PX, EFFORTS[1], RATHER),
+    (FINDING_PX, EFFORTS[2], 0), (FINDING_PX, EFFORTS[2], RATHER), (FINDING_PX, PARTS, 0), (FINDING_PX, PARTS, RATHER),
 )  # fmt: skip
-ENOUGH_LOOKS = 5  # of these, after which no more follow where nothing on the photo was like the pattern
+ENOUGH_LOOKS = 6  # of these, after which no more follow where nothing on the photo was like the pattern
 # Best correlation of any candidate, and best share explained, under which it was not: of 255 tuning sheets of the bad end
 # all that were found after so many looks had explained 0.37 at least before, most others' layouts explain under 0.3.
 UNLIKELY, LED_NOWHERE = 0.5, 0.3
@@ -92,6 +93,9 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
     for number, (size, effort, where) in enumerate(LOOKS):
         if number >= ENOUGH_LOOKS and (liked < UNLIKELY or led < LED_NOWHERE):
             break
+        if where == RATHER and seen.get(1, 0.0) <= seen.get(0, 0.0):
+            continue
+        where = 1 if where == RATHER else where
         at = views.locator(size, where)
         if at is None or _in_vain(size, effort, where, seen):
             continue
