@@ -144,6 +144,14 @@ def test_a_run_laid_aside_is_slid_back_by_its_steps_and_its_ends(columns):
     assert columns_off(back, STRAIGHT) < 0.15
 
 
+def test_a_place_that_led_on_to_no_marks_of_its_own_explains_too_little():
+    pixels = photo(STRAIGHT)
+    true, at = first_place(pixels, RUNS, "light", "p")
+    astray = Registration(true.homography @ np.array([[1, 0, 0], [0, 1, 0.5 * BLOCKS[0].row_pitch[1]], [0, 0, 1.0]]), true.warp, true.size, true.origin)  # fmt: skip
+    assert not Finished(at, true).explains_little()
+    assert Finished(at, astray).explains_little()
+
+
 def test_the_steps_of_a_run_tell_its_slip_by_their_phase():
     pixels = photo(STRAIGHT)
     slip = 0.25 * COLUMN[0]

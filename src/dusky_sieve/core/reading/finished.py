@@ -49,6 +49,11 @@ class Finished:
         here, *aside = self.at.judge.quick(self.place, np.array([(0.0, 0.0), *steps]), self.fit)
         return float(here - max(aside, default=0.0))
 
+    def explains_little(self) -> bool:
+        """Whether less shows than a sheet must, once laid onto its marks, as it must before: another's marks lead on to none of its own."""
+        little = self.fit.there < FOUND_FROM
+        return little and not on_lattice(beside_lattice(self.at.strokes, self.whole, self.blocks))
+
     def told_alone(self) -> bool:
         """Whether marks that stand alone tell whole columns: nearly all on the lattice, and some at its very sides."""
         return self.lead > LEAD_ALONE and on_lattice(beside_lattice(self.at.strokes, self.whole, self.blocks))

@@ -185,8 +185,9 @@ def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registrat
     lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
     # Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns, or marks that stand alone.
     untold = not by_hand and not ends.told and not finished.told_alone()
+    wrong = not by_hand and finished.explains_little()
     # Of a block that may lie a column aside the ends say nothing of the others.
-    if all_aside or lost or untold or find_slip(ends.without(alone)).moves:
+    if all_aside or lost or untold or wrong or find_slip(ends.without(alone)).moves:
         raise SheetNotFound(
             f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{locator.whole.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
