@@ -20,7 +20,7 @@ from pydantic import TypeAdapter
 from dusky_sieve.core.errors import TooLarge, UnknownThing, UnusableInput
 from dusky_sieve.core.layout import Layout, parse_layout
 
-if TYPE_CHECKING:  # what only some tables need is imported with them: `dusky-sieve read` starts in half the time
+if TYPE_CHECKING:  # what only some tables need is imported with them: not every command pays for all
     from dusky_sieve.core.advice import CureTable, Ladder
     from dusky_sieve.core.diagnosis import CauseTable
     from dusky_sieve.core.steps import StepTable

@@ -5,7 +5,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Layout, MarksBlock
-from dusky_sieve.core.reading.compiled import compiled, solved, straight_between
+from dusky_sieve.core.reading.compiled import add_row, compiled, on_picture, solved, straight_between
 from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.order import median
 from dusky_sieve.core.reading.registration import project, through_matrix
@@ -189,11 +189,10 @@ def _telling(template: Image, gx: Image, gy: Image, half: float) -> tuple[Floats
 @compiled
 def _seen_at(picture: Image, at: Floats, warp: Floats) -> tuple[Image, Image]:
     """The picture's values (n,) where a homography takes points (n, 2), straight between its pixels, and 1 for those on it."""
-    height, width = picture.shape
     seen, inside = np.zeros(len(at), np.float32), np.zeros(len(at), np.float32)
     for n in range(len(at)):
         x, y = through_matrix(warp, at[n, 0], at[n, 1])
-        if x >= 0 and y >= 0 and x <= width - 1 and y <= height - 1:
+        if on_picture(picture, x, y):
             seen[n], inside[n] = straight_between(picture, x, y), 1.0
     return seen, inside
 
@@ -213,11 +212,7 @@ def _pulled(slopes: Image, off: Image, counted: Image, spread: float) -> tuple[F
         away = -(u * x + v * y)
         row[0], row[1], row[2], row[3], row[4], row[5] = u * x, u * y, u, v * x, v * y, v
         row[6], row[7] = away * x, away * y
-        for k in range(8):
-            part = weight * row[k]
-            pull[k] += part * off[n]
-            for m in range(k + 1):
-                normal[k, m] += part * row[m]
+        add_row(normal, pull, row, weight, off[n])
     return normal, pull
 
 

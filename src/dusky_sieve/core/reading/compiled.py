@@ -26,6 +26,11 @@ def compiled(function: AnyFunction) -> AnyFunction:
     return cast(AnyFunction, numba.njit(cache=True, nogil=True, error_model="numpy", fastmath=ANY_ORDER)(function))
 
 
+def in_rows(values: Floats) -> Floats:
+    """The same values without gaps, row by row."""
+    return np.ascontiguousarray(values, np.float64)
+
+
 @compiled
 def solved(normal: Floats, pull: Floats) -> Floats:
     """x (n,) of normal @ x = pull, by Cholesky's decomposition; of a symmetric positive matrix its lower half is read.
@@ -48,6 +53,23 @@ def solved(normal: Floats, pull: Floats) -> Floats:
             x[i] -= root[k, i] * x[k]
         x[i] /= root[i, i]
     return x
+
+
+@compiled
+def add_row(normal: Floats, pull: Floats, row: Floats, weight: float, off: float) -> None:
+    """Adds an equation row @ x = off, by its weight, to normal equations: to the lower half of (n, n), and to (n,)."""
+    for k in range(len(row)):
+        part = weight * row[k]
+        pull[k] += part * off
+        for m in range(k + 1):
+            normal[k, m] += part * row[m]
+
+
+@compiled
+def on_picture(picture: Picture, x: float, y: float) -> bool:
+    """Whether a place lies on a picture, not beyond the middles of its outermost pixels; NaN does not."""
+    height, width = picture.shape
+    return x >= 0 and y >= 0 and x <= width - 1 and y <= height - 1
 
 
 @compiled

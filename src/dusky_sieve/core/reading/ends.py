@@ -11,8 +11,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Layout, MarksBlock, boxes_besides, clear_width, on_boxes
-from dusky_sieve.core.reading.compiled import compiled
-from dusky_sieve.core.reading.registration import Registration, in_rows, warp_terms
+from dusky_sieve.core.reading.compiled import compiled, in_rows
+from dusky_sieve.core.reading.registration import Registration, warp_terms
 from dusky_sieve.core.reading.score import Fit, Place
 
 Floats = NDArray[np.float64]

@@ -49,14 +49,18 @@ class Finished:
         here, *aside = self.at.judge.quick(self.place, np.array([(0.0, 0.0), *steps]), self.fit)
         return float(here - max(aside, default=0.0))
 
+    @cached_property
+    def on_lattice(self) -> bool:
+        """Whether strokes stand on its lattice as they would not by chance."""
+        return on_lattice(beside_lattice(self.at.strokes, self.whole, self.blocks))
+
     def explains_little(self) -> bool:
-        """Whether less shows than a sheet must, once laid onto its marks, as it must before: another's marks lead on to none of its own."""
-        little = self.fit.there < FOUND_FROM
-        return little and not on_lattice(beside_lattice(self.at.strokes, self.whole, self.blocks))
+        """Whether it explains less, laid onto its marks, than a place must to be found: another sheet's marks lead on to none of its own."""
+        return self.fit.there < FOUND_FROM and not self.on_lattice
 
     def told_alone(self) -> bool:
         """Whether marks that stand alone tell whole columns: nearly all on the lattice, and some at its very sides."""
-        return self.lead > LEAD_ALONE and on_lattice(beside_lattice(self.at.strokes, self.whole, self.blocks))
+        return self.lead > LEAD_ALONE and self.on_lattice
 
     def slidable(self) -> set[str]:
         """Blocks that show as much a column or two aside, of a sheet of so few rows that nothing else holds them."""

@@ -9,10 +9,10 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.reading.compiled import compiled, solved
+from dusky_sieve.core.reading.compiled import add_row, compiled, in_rows, on_picture, solved
 from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.order import median
-from dusky_sieve.core.reading.registration import DEGREES, TERMS, Registration, in_rows, through_matrix, warp_terms
+from dusky_sieve.core.reading.registration import DEGREES, TERMS, Registration, through_matrix, warp_terms
 
 Floats = NDArray[np.float64]
 Singles = NDArray[np.float32]
@@ -144,7 +144,6 @@ def _pulled(
     distance: Singles, base: Floats, basis: Floats, part: Bools, down: Floats, matrix: Floats, total: Floats, count: int, cap: float
 ) -> tuple[Floats, Floats, float]:  # fmt: skip
     """Normal equations, (count, count) and (count,), of one round down the distance to strokes, and how many points heard them."""
-    height, width = distance.shape
     soft, heard = max(0.35 * cap, 1.0), 0.0
     normal, pull, row = np.zeros((count, count)), np.zeros(count), np.zeros(count)
     for n in range(len(base)):
@@ -154,7 +153,7 @@ def _pulled(
         for k in range(count):
             across += basis[n, k] * total[k]
         x, y = through_matrix(matrix, base[n, 0], across)
-        if not (x >= 0 and y >= 0 and x <= width - 1 and y <= height - 1):
+        if not on_picture(distance, x, y):
             continue
         value, right, below = _slope(distance, x, y)
         if value >= cap:
@@ -164,10 +163,7 @@ def _pulled(
         steep = right * down[n, 0] + below * down[n, 1]
         for k in range(count):
             row[k] = basis[n, k] * steep
-        for k in range(count):
-            pull[k] -= weight * row[k] * max(value - 0.3, 0.0)
-            for m in range(k + 1):
-                normal[k, m] += weight * row[k] * row[m]
+        add_row(normal, pull, row, weight, -max(value - 0.3, 0.0))
     return normal, pull, heard
 
 
@@ -187,10 +183,9 @@ def _slope(picture: Singles, x: float, y: float) -> tuple[float, float, float]:
 @compiled
 def _values(picture: Singles, places: Floats) -> Floats:
     """A picture's values (n,) at places (n, 2); far too large off it."""
-    height, width = picture.shape
     found = np.full(len(places), 1e6)
     for n in range(len(places)):
         x, y = places[n, 0], places[n, 1]
-        if x >= 0 and y >= 0 and x <= width - 1 and y <= height - 1:
+        if on_picture(picture, x, y):
             found[n] = _slope(picture, x, y)[0]
     return found

@@ -15,10 +15,8 @@ Photo = NDArray[np.uint8]
 GLARE_LEVEL = 252  # all three bands this high: the sensor is full and ink cannot show
 STRONG_ALONG = 0.7  # quantile of the ink along a mark that stands for its strong ink
 FOOT = 0.06  # of a profile's peak, at which its hump ends
-PAPER_ON_LIGHT, PAPER_ON_DARK = (
-    (0.6, 0.92),
-    (0.08, 0.4),
-)  # of a profile's places in order, between which bare ground is taken
+# Of a profile's places in order, between which bare ground is taken.
+PAPER_ON_LIGHT, PAPER_ON_DARK = (0.6, 0.92), (0.08, 0.4)
 
 
 @compiled

@@ -7,7 +7,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.reading.compiled import compiled
+from dusky_sieve.core.reading.compiled import compiled, in_rows
 
 Floats = NDArray[np.float64]
 
@@ -201,11 +201,6 @@ def warp_terms(points: Floats, size: tuple[float, float]) -> Floats:
     return terms.T
 
 
-def in_rows(points: Floats) -> Floats:
-    """The same values without gaps, row by row, as compiled functions ask for them."""
-    return np.ascontiguousarray(points, np.float64)
-
-
 @compiled
 def _displaced(points: Floats, warp: Floats, origin: Floats, size: Floats) -> Floats:
     """Registration.displaced, by Horner's rule."""
@@ -228,28 +223,21 @@ def _displaced(points: Floats, warp: Floats, origin: Floats, size: Floats) -> Fl
 
 
 @compiled
-def _projected(points: Floats, homography: Floats) -> Floats:
-    """project(); the matrix is read once, for what is written below might change it."""
-    a, b, c = homography[0, 0], homography[0, 1], homography[0, 2]
-    d, e, f = homography[1, 0], homography[1, 1], homography[1, 2]
-    g, h, i = homography[2, 0], homography[2, 1], homography[2, 2]
-    place = np.empty_like(points)
-    for n in range(len(points)):
-        x, y = points[n, 0], points[n, 1]
-        depth = g * x + h * y + i
-        part = 1 / depth if abs(depth) > NOWHERE else 0.0
-        place[n, 0] = (a * x + b * y + c) * part
-        place[n, 1] = (d * x + e * y + f) * part
-    return place
-
-
-@compiled
 def through_matrix(homography: Floats, x: float, y: float) -> tuple[float, float]:
     """One point through a homography, in a compiled function's loop."""
     depth = homography[2, 0] * x + homography[2, 1] * y + homography[2, 2]
     part = 1 / depth if abs(depth) > NOWHERE else 0.0
     right = (homography[0, 0] * x + homography[0, 1] * y + homography[0, 2]) * part
     return right, (homography[1, 0] * x + homography[1, 1] * y + homography[1, 2]) * part
+
+
+@compiled
+def _projected(points: Floats, homography: Floats) -> Floats:
+    """project()"""
+    place = np.empty_like(points)
+    for n in range(len(points)):
+        place[n, 0], place[n, 1] = through_matrix(homography, points[n, 0], points[n, 1])
+    return place
 
 
 @compiled

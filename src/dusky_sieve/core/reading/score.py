@@ -19,8 +19,9 @@ from dusky_sieve.core.layout import (
     marks_over,
     near_by,
 )
+from dusky_sieve.core.reading.compiled import in_rows
 from dusky_sieve.core.reading.inkmap import InkMap
-from dusky_sieve.core.reading.registration import Registration, in_rows
+from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.tally import ink_at, levels, likeness, medians_of, shares_of
 
 Floats = NDArray[np.float64]

@@ -11,9 +11,9 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Layout, MarksBlock, clear_height, clear_width, extent, near_by
-from dusky_sieve.core.reading.compiled import compiled, ranked, solved, straight_between
+from dusky_sieve.core.reading.compiled import add_row, compiled, in_rows, on_picture, ranked, solved, straight_between
 from dusky_sieve.core.reading.follow import STILL_MM
-from dusky_sieve.core.reading.registration import DEGREES, TERMS, Registration, in_rows, through_matrix, warp_terms
+from dusky_sieve.core.reading.registration import DEGREES, TERMS, Registration, through_matrix, warp_terms
 
 Floats = NDArray[np.float64]
 Singles = NDArray[np.float32]
@@ -182,20 +182,18 @@ def _ink_along(
 
     beyond, half_row : (k,) which of them lie beyond their row's ends, and (k, 2) mm of that row: a frame's ink is left out there
     """
-    height, width = ink.shape
     seen, inside, x = np.zeros(len(base), np.float32), np.zeros(len(base), np.bool_), base[:, 0].copy()
     for n in range(len(base)):
         for k in range(len(total)):
             x[n] += terms[n, k] * total[k]
         right, down = through_matrix(homography, x[n], base[n, 1])
-        inside[n] = right >= 0 and down >= 0 and right <= width - 1 and down <= height - 1
+        inside[n] = on_picture(ink, right, down)
         seen[n] = straight_between(ink, right, down) if inside[n] else 0.0
     for k in range(len(beyond)):
         n, least = beyond[k], np.inf
         for share in FRAME_AT:
             right, down = through_matrix(homography, x[n] + share * half_row[k, 0], base[n, 1] + share * half_row[k, 1])
-            on_map = right >= 0 and down >= 0 and right <= width - 1 and down <= height - 1
-            least = min(least, straight_between(ink, right, down) if on_map else 0.0)
+            least = min(least, straight_between(ink, right, down) if on_picture(ink, right, down) else 0.0)
         if least > FRAME_SHARE * seen[n]:
             seen[n] = 0.0
     return seen, inside
@@ -216,8 +214,5 @@ def _pulled(
                 continue
             for k in range(count):
                 row[k] = terms[n, k] * slope
-            for k in range(count):
-                pull[k] += weight * row[k] * off
-                for m in range(k + 1):
-                    normal[k, m] += weight * row[k] * row[m]
+            add_row(normal, pull, row, weight, off)
     return normal, pull

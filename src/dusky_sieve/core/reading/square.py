@@ -8,8 +8,8 @@ and these say how far marks are apart along a row as well. Only a shift, a stret
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.reading.compiled import compiled
-from dusky_sieve.core.reading.registration import TERMS, Registration, grid_over, in_rows, inverse, project, warp_terms
+from dusky_sieve.core.reading.compiled import add_row, compiled, in_rows, solved
+from dusky_sieve.core.reading.registration import TERMS, Registration, grid_over, inverse, project, warp_terms
 from dusky_sieve.core.reading.tilt import FOCAL_SHARE
 
 Floats = NDArray[np.float64]
@@ -60,7 +60,7 @@ def _upright(own: Floats) -> Floats:
     """The sheet's normals (sets, 3) as the camera sees them, as long as a mm on it, from (sets, 3, 3)."""
     up = np.empty((len(own), 3))
     for s in range(len(own)):
-        a, b, length = own[s, :, 0], own[s, :, 1], 0.0
+        a, b = own[s, :, 0], own[s, :, 1]
         up[s, 0], up[s, 1], up[s, 2] = a[1] * b[2] - a[2] * b[1], a[2] * b[0] - a[0] * b[2], a[0] * b[1] - a[1] * b[0]
         length = np.sqrt(np.sqrt((a * a).sum()) * np.sqrt((b * b).sum()))
         up[s] /= length
@@ -103,10 +103,7 @@ def _pulled(places: Floats, aim: Floats, normal: Floats, held: Floats) -> tuple[
         for way in (normal[n], held[n]):
             off = (aim[n, 0] - places[0, n, 0]) * way[0] + (aim[n, 1] - places[0, n, 1]) * way[1]
             row = jacobian[n, 0] * way[0] + jacobian[n, 1] * way[1]
-            for k in range(p):
-                pull[k] += row[k] * off
-                for m in range(p):
-                    matrix[k, m] += row[k] * row[m]
+            add_row(matrix, pull, row, 1.0, off)
     return matrix, pull, jacobian
 
 
@@ -147,7 +144,7 @@ def squared(
     for _ in range(ROUNDS):
         places = camera.place(given + NUDGES, points)
         matrix, pull, jacobian = _pulled(places, aim, normal, slack * tangent)
-        change = np.linalg.solve(matrix + held, pull - held @ given)
+        change = solved(matrix + held, pull - held @ given)
         given = given + change
         if not np.isfinite(given).all() or np.abs(given[:8]).max() > 1:
             return registration

@@ -5,8 +5,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.reading.compiled import compiled, middle, solved
-from dusky_sieve.core.reading.registration import in_rows
+from dusky_sieve.core.reading.compiled import compiled, in_rows, middle, solved
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
