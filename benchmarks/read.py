@@ -6,6 +6,7 @@
     .venv/bin/python -m benchmarks.read --refuse             # photographs that must be refused
     .venv/bin/python -m benchmarks.read --world other        # of a second world of sheets and photographs (otherworld.py)
     .venv/bin/python -m benchmarks.read --world third        # and of a third (thirdworld.py)
+    .venv/bin/python -m benchmarks.read --world fourth       # its photographs of other layouts again (fourthlayouts.py)
     .venv/bin/python -m benchmarks.read --furnished          # with frames, words, rules, scales round the pattern (furniture.py)
     .venv/bin/python -m benchmarks.read --keep /tmp/photos   # rendered photographs are kept there and used again
 
@@ -28,7 +29,7 @@ from typing import Any
 import cv2
 import numpy as np
 
-from benchmarks import otherworld, refusals, thirdworld, yardstick
+from benchmarks import fourthlayouts, otherworld, refusals, thirdworld, yardstick
 from benchmarks.furniture import Place, furnish
 from benchmarks.ties import lies_on_itself
 from benchmarks.worlds import Sheet, photograph
@@ -38,6 +39,7 @@ from dusky_sieve.core.reading import Corners, Reading, UprightPhoto, read_sheet
 from dusky_sieve.core.simulate import BlockTruth, Scene
 from dusky_sieve.core.simulate.camera import place_on_photo
 
+FOURTH = partial(thirdworld.photograph, draw=fourthlayouts.draw_layout, world="fourth")
 STATES = ("missing", "deflected", "weak")
 HELD_OUT = 5000
 # Bare paper round a pattern that furniture may stand on: of this world's scenes but for their very edge, of the others' what is sure.
@@ -113,7 +115,7 @@ def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardsti
     scene: Scene | None = None
     place: Place
     if world != "own":
-        drawn_there = {"other": otherworld.photograph, "third": thirdworld.photograph}[world]
+        drawn_there = {"other": otherworld.photograph, "third": thirdworld.photograph, "fourth": FOURTH}[world]
         sheet, truth, conditions, shown, place = drawn_there(seed, grade, perfect, keep)
     else:
         sheet, drawn, conditions, shown = photograph(seed, grade, perfect, keep)
@@ -255,7 +257,7 @@ def main() -> None:
     parser.add_argument("--perfect", action="store_true")
     parser.add_argument("--refuse", action="store_true")
     parser.add_argument(
-        "--world", choices=("own", "other", "third"), default="own", help="whose sheets and photographs"
+        "--world", choices=("own", "other", "third", "fourth"), default="own", help="whose sheets and photographs"
     )
     parser.add_argument(
         "--furnished", action="store_true", help="draw frames, words, rules and scales round the pattern"

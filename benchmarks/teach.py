@@ -1,7 +1,7 @@
 """Teaching: the layout from one photo of a good sheet, then the next sheet read with it and with the hand-written one.
 
     python -m benchmarks.teach --sheets 30 --seed 0 --jobs 2
-    python -m benchmarks.teach --sheets 30 --world third       # sheets and photographs of thirdworld.py
+    python -m benchmarks.teach --sheets 30 --world third       # sheets and photographs of thirdworld.py; --world fourth: its photographs of other layouts
 
 Says per layout family how many were taught, how far steps are off, and how both layouts read the next sheet.
 """
@@ -17,7 +17,7 @@ from time import perf_counter
 import cv2
 import numpy as np
 
-from benchmarks import thirdworld
+from benchmarks import fourthlayouts, thirdlayouts, thirdworld
 from benchmarks.worlds import Sheet, draw_sheet, draw_truth
 from dusky_sieve import files
 from dusky_sieve.core.errors import SheetNotFound
@@ -66,8 +66,9 @@ class Lesson:
 
 
 def _lesson(seed: int, world: str) -> Lesson:
-    if world == "third":
-        sheet, good, after, following = thirdworld.lesson(seed)
+    if world != "own":
+        drawn = {"third": thirdlayouts.draw_layout, "fourth": fourthlayouts.draw_layout}[world]
+        sheet, good, after, following = thirdworld.lesson(seed, drawn)
         return Lesson(sheet, _decoded(good), after, _decoded(following))
     rng = np.random.default_rng([seed, 77])
     sheet = draw_sheet(rng)
@@ -128,7 +129,7 @@ def measure(seed: int, world: str) -> Outcome:
     seconds = perf_counter() - began
     pairs = [(a, b) for a, b in zip(layout.blocks, found.blocks, strict=True) if isinstance(a, MarksBlock) and isinstance(b, MarksBlock)]  # fmt: skip
     # Ratio of column step to row step: free of the scale, which a raster's photo does not tell.
-    off = [abs((b.column_pitch[0] / b.row_pitch[1]) / (a.column_pitch[0] / a.row_pitch[1]) - 1) for a, b in pairs if a.nozzles > a.columns]  # fmt: skip
+    off = [abs((b.column_pitch[0] / b.row_pitch[1]) / (a.column_pitch[0] / a.row_pitch[1]) - 1) for a, b in pairs if a.nozzles > a.columns and a.row_pitch[1] and b.row_pitch[1]]  # fmt: skip
     own, taught = (_scored(read_sheet(plan, lesson.following), lesson.after, layout) for plan in (layout, found))
     return Outcome(seed, sheet.family, None, seconds, float(np.median(off)) if off else 0.0, own, taught)
 
@@ -139,7 +140,7 @@ def main() -> None:
     parser.add_argument("--sheets", type=int, default=30)
     parser.add_argument("--seed", type=int, default=0)
     parser.add_argument("--jobs", type=int, default=os.cpu_count() or 1)
-    parser.add_argument("--world", choices=("own", "third"), default="own")
+    parser.add_argument("--world", choices=("own", "third", "fourth"), default="own")
     args = parser.parse_args()
     with ProcessPoolExecutor(args.jobs) as pool:
         outcomes = list(pool.map(partial(measure, world=args.world), range(args.seed, args.seed + args.sheets)))

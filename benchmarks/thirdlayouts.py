@@ -37,7 +37,7 @@ def _lattice(kind: str, pitch: float, nozzles: int, rng: Rng) -> dict[str, Any]:
     return {"columns": columns, "column_pitch": [-dx if kind == "mirror" else dx, down], "row_pitch": [0.0, row], "mark": [dx * share, thick]}  # fmt: skip
 
 
-def _spread(lattice: dict[str, Any], nozzles: int) -> tuple[float, float, float, float]:
+def spread(lattice: dict[str, Any], nozzles: int) -> tuple[float, float, float, float]:
     """Box of a block's marks about its first mark, mm."""
     c, r = np.arange(nozzles) % lattice["columns"], np.arange(nozzles) // lattice["columns"]
     at = c[:, None] * np.array(lattice["column_pitch"]) + r[:, None] * np.array(lattice["row_pitch"])
@@ -83,7 +83,7 @@ def _layout(style: str, rng: Rng) -> Layout:
         if style == "mixed":
             own_pitch = pitch * float(rng.choice([1, 1, 2]))
             lattice = _lattice(str(rng.choice(["stairs", "raster", "touching"])), own_pitch, count, rng)
-        box = _spread(lattice, count)
+        box = spread(lattice, count)
         if x > 0 and x + box[2] - box[0] > limit:
             x, y, tallest = 0.0, y + tallest + float(rng.uniform(1.5, 6)), 0.0
         channel = ink if step == 2 or style == "heads" else f"{ink}-{i}"

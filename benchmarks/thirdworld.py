@@ -7,6 +7,7 @@ have thick or short marks, or a single column; rows may stand so close that a fr
 what it showed first had nothing to do with how a print looks: it is the layouts that tell. Seeds from 200 on are held out.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
@@ -279,17 +280,19 @@ def _in_the_way(picture: Singles, rng: Rng, bad: bool, names: list[str]) -> Sing
     return picture
 
 
-def photograph(seed: int, grade: str, perfect: bool, keep: Path | None) -> tuple[Sheet, dict[str, BlockTruth], tuple[str, ...], list[tuple[Backing, bytes]], Camera]:  # fmt: skip
-    """A sheet of the third world, its faults, what is hard about the photo, JPEG bytes per backing, and its camera."""
+def photograph(
+    seed: int, grade: str, perfect: bool, keep: Path | None, draw: Callable[[Rng], Sheet] = draw_layout, world: str = "third"
+) -> tuple[Sheet, dict[str, BlockTruth], tuple[str, ...], list[tuple[Backing, bytes]], Camera]:  # fmt: skip
+    """A sheet of this world, its faults, what is hard about the photo, JPEG bytes per backing, and its camera."""
     bad = grade == "bad"
     rng = np.random.default_rng([seed, bad, perfect, 333])
-    sheet = draw_layout(rng)
+    sheet = draw(rng)
     faults = _faults(sheet.layout, rng, bad, perfect)
     names: list[str] = []
     camera, px = draw_camera(sheet.layout, rng, bad, names)
     shown: list[tuple[Backing, bytes]] = []
     for backing in sorted({b.backing for b in sheet.layout.blocks}, reverse=True):
-        kept = keep / f"third-{grade}-{seed}-{int(perfect)}-{backing}.jpg" if keep else None
+        kept = keep / f"{world}-{grade}-{seed}-{int(perfect)}-{backing}.jpg" if keep else None
         own = np.random.default_rng([seed, bad, 5, backing == "dark"])
         content = kept.read_bytes() if kept and kept.exists() else _shot(sheet.layout, faults, camera, px, backing, own, bad, names)  # fmt: skip
         if kept:
@@ -298,10 +301,12 @@ def photograph(seed: int, grade: str, perfect: bool, keep: Path | None) -> tuple
     return sheet, faults, tuple(names), shown, camera
 
 
-def lesson(seed: int) -> tuple[Sheet, list[tuple[Backing, bytes]], dict[str, BlockTruth], list[tuple[Backing, bytes]]]:
+def lesson(
+    seed: int, draw: Callable[[Rng], Sheet] = draw_layout
+) -> tuple[Sheet, list[tuple[Backing, bytes]], dict[str, BlockTruth], list[tuple[Backing, bytes]]]:
     """A sheet, a good print of it held upright, and the next print's faults and photos of any way round."""
     rng = np.random.default_rng([seed, 444])
-    sheet = draw_layout(rng)
+    sheet = draw(rng)
     few = float(rng.choice([0, 0.01, 0.03]))
     good = {b.id: random_faults(b, rng, rate=few) if isinstance(b, MarksBlock) else BlockTruth() for b in sheet.layout.blocks}  # fmt: skip
     after = _faults(sheet.layout, rng, False, False)

@@ -199,7 +199,8 @@ def draw_faults(layout: Layout, rng: np.random.Generator, bad: bool) -> dict[str
 
 def _along_too(block: MarksBlock, faults: BlockTruth, rng: np.random.Generator) -> BlockTruth:
     """Never a throw that lays a mark onto its neighbour: nobody could tell which is which."""
-    limit = 0.42 * min(abs(block.row_pitch[1]) or 9.0, 3.0) * 1000
+    apart = max(abs(block.row_pitch[1]), abs(block.column_pitch[1]))  # whichever of them leads down the sheet
+    limit = 0.42 * min(apart or 9.0, 3.0) * 1000
     kept = tuple(
         DeflectedMark(
             nozzle=d.nozzle, offset_um=(d.offset_um[0], float(np.clip(d.offset_um[1], -limit, limit))), ink=d.ink
