@@ -30,9 +30,10 @@ from dusky_sieve.core.teaching.grow import (
     grown_rows,
     links_beside,
     trimmed,
+    unwoven,
     usual_lengths,
 )
-from dusky_sieve.core.teaching.learn import _doubts, _scale
+from dusky_sieve.core.teaching.learn import _doubts, _first_of, _scale
 from dusky_sieve.core.teaching.straighten import Lattice, cells_of, lattices
 
 GRID = [(c, r) for r in range(8) for c in range(6)]
@@ -63,6 +64,25 @@ def test_strokes_grow_into_one_lattice_round_its_gaps_each_in_its_own_cell():
 def test_marks_of_two_inks_never_grow_into_one_lattice():
     plane = strokes_at(GRID, ink=lambda c, r: CYAN if r < 4 else RED)
     assert sorted((b.columns, b.rows, len(b.strokes)) for b in lattices_of(plane)) == [(6, 4, 24)] * 2
+
+
+def test_rows_of_two_inks_between_each_others_are_two_blocks_in_one_place_the_higher_one_first():
+    plane = strokes_at(GRID, ink=lambda c, r: RED if r % 2 else (0.7, 0.6, 0.3))
+    whole = Grown(np.arange(len(GRID)), *np.array(GRID).T)
+    parts = unwoven(plane, whole)
+    assert [(p.columns, p.rows, len(p.strokes)) for p in parts] == [(6, 4, 24)] * 2
+    assert len(unwoven(strokes_at(GRID), whole)) == 1
+    lower, higher = pieces_of(plane, parts[::-1], {24}, "marks")
+    spec = [known(24, "a", ink="#c03434"), known(24, "b", ink="#c03434")]
+    assert in_reading_order(without_doubles([lower, higher], spec, "light")) == [higher, lower]
+
+
+def test_an_attempt_that_finds_every_block_goes_before_one_that_misses_some_but_not_the_other_way_round():
+    block = known(48)
+    found = [Assigned(block, boxed_piece(0, 0), 1.0), Assigned(block, boxed_piece(0, 0), 1.0)]
+    assert _first_of({0: [found[0], None], 2: found}) == [2]
+    assert _first_of({0: found, 2: found}) == [0]
+    assert _first_of({}) == []
 
 
 def test_a_stroke_that_stands_between_the_lattices_cells_is_left_out():

@@ -3,6 +3,7 @@
 from dataclasses import dataclass, replace
 from typing import Literal
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -20,12 +21,13 @@ COLOUR_SAYS = 0.3  # weight of the colour beside the share of marks in their pla
 RUNS_SAY = 0.7  # of a block found as whole runs, in place of the share of marks: single marks say more
 UNEVEN_RUNS = 0.12  # share by which runs of one block may differ in length
 SLENDER_RUN = 2.0  # thicknesses that each mark of a run is long, at least
-DOUBLE = 0.4  # of the smaller box, from which two pieces are the same place
+DOUBLE = 0.4  # of the smaller box, and of the fewer strokes, from which two pieces are the same place
+SAME_STROKE = 1.5  # thicknesses by which a stroke may differ from itself, found at two sizes
 LIKE_SAYS = 0.12  # of a block whose lattice is that of its like: more than the marks that a wrong one may hold
 RISES = 0.5  # of the step from run to run, by which a run must rise; a full staircase rises by all of it
 STEEP, LEVEL = 0.25, 0.02  # of a full staircase, and of the step between columns, from which a row steps down or up
 LEAST_BEYOND = 2  # more marks of the last row beyond its end, counted from one side, that tell it begins at the other
-SAME_LINE = 0.5  # overlap in height of two blocks side by side, of the lower one
+SAME_LINE = 0.5  # overlap in height of two blocks side by side, of the lower one; in width of two in one place, of the narrower one
 
 
 @dataclass(frozen=True)
@@ -90,7 +92,8 @@ def boxed(piece: Piece, plane: Plane) -> Piece:
 
 def without_doubles(pieces: list[Piece], known: list[KnownBlock], backing: Backing) -> list[Piece]:
     """Of pieces that cover the same place, the one that is most like any block of the spec; others that fit none go."""
-    worth = [max((fit(k, p, backing) or 0.0) for k in known) for p in pieces]
+    kinds = list({(k.kind, k.count, k.columns, k.column_pitch, k.ink): k for k in known}.values())
+    worth = [max((fit(k, p, backing) or 0.0) for k in kinds) for p in pieces]
     kept: list[Piece] = []
     for i in np.argsort(-np.array(worth), kind="stable"):
         piece = pieces[int(i)]
@@ -100,24 +103,40 @@ def without_doubles(pieces: list[Piece], known: list[KnownBlock], backing: Backi
 
 
 def _covers(a: Piece, b: Piece) -> bool:
+    """Whether two pieces are of one place; blocks of marks whose rows stand between each other's are not."""
     shared = [min(a.box[k + 2], b.box[k + 2]) - max(a.box[k], b.box[k]) for k in (0, 1)]
     smaller = min((p.box[2] - p.box[0]) * (p.box[3] - p.box[1]) for p in (a, b))
-    return min(shared) > 0 and shared[0] * shared[1] > DOUBLE * smaller
+    if min(shared) <= 0 or shared[0] * shared[1] <= DOUBLE * smaller:
+        return False
+    if {a.kind, b.kind} != {"marks"}:
+        return True
+    few, many = sorted((p.ends.mean(axis=1).astype(np.float32) for p in (a, b)), key=len)
+    nearest = cv2.batchDistance(few, many, cv2.CV_32F, K=1)[0][:, 0]
+    return bool((nearest < SAME_STROKE * min(float(np.median(p.wide)) for p in (a, b))).mean() > DOUBLE)
 
 
 def in_reading_order(pieces: list[Piece]) -> list[Piece]:
-    """Rows from the top, each from the left."""
+    """Rows from the top, each from the left; of blocks whose rows stand between each other's the one that begins higher first."""
+    ordered = []
+    for line in _side_by_side(sorted(pieces, key=lambda p: p.box[1]), 1):
+        for place in _side_by_side(sorted(line, key=lambda p: p.box[0]), 0):
+            ordered += sorted(place, key=lambda p: p.box[1])
+    return ordered
+
+
+def _side_by_side(pieces: list[Piece], axis: int) -> list[list[Piece]]:
+    """Pieces that share most of their extent along an axis, together."""
     lines: list[list[Piece]] = []
-    for piece in sorted(pieces, key=lambda p: p.box[1]):
+    for piece in pieces:
         for line in lines:
-            top, bottom = max(p.box[1] for p in line), min(p.box[3] for p in line)
-            shared = min(piece.box[3], bottom) - max(piece.box[1], top)
-            if shared > SAME_LINE * min(piece.box[3] - piece.box[1], bottom - top):
+            low, high = max(p.box[axis] for p in line), min(p.box[axis + 2] for p in line)
+            shared = min(piece.box[axis + 2], high) - max(piece.box[axis], low)
+            if shared > SAME_LINE * min(piece.box[axis + 2] - piece.box[axis], high - low):
                 line.append(piece)
                 break
         else:
             lines.append([piece])
-    return [piece for line in lines for piece in sorted(line, key=lambda p: p.box[0])]
+    return lines
 
 
 def assign(known: list[KnownBlock], pieces: list[Piece], backing: Backing) -> list[Assigned | None]:

@@ -23,6 +23,8 @@ LEAST_CELLS = 6  # strokes that may be a block
 JOINT = 0.12  # of the usual run: a gap between pieces of one run, a few missing marks wide
 CUT = 0.035  # share by which a step between two columns (or rows) differs from those beside it, where two blocks meet
 CUT_COLOUR = 0.985  # cosine between the ink colours of two columns (or rows), under which two blocks meet
+# Rows of a lattice, and the share of them like every other one rather than those between, of two blocks woven together.
+LEAST_WOVEN, WOVEN = 4, 0.9
 LAST_RUN = 3.2  # log of how much shorter than the others a block's last run may be
 SAME_INK = 0.97  # cosine between the colours of pieces of one run
 STEPPED = 1.3  # of a stroke's width: how far a piece may step at a joint
@@ -201,6 +203,21 @@ def _indexed(n: int, beside: Whole, down: Whole) -> list[Grown]:
             cells -= cells.min(axis=0)
             found.append(Grown(np.array(members), cells[:, 0], cells[:, 1]))
     return found
+
+
+def unwoven(plane: Plane, block: Grown) -> list[Grown]:
+    """The block as two whose rows stand between each other's, where every other row is of another ink."""
+    if block.rows < LEAST_WOVEN:
+        return [block]
+    colours = np.array([plane.colour[block.strokes[block.row == k]].mean(axis=0) if (block.row == k).any() else np.zeros(3) for k in range(block.rows)])  # fmt: skip
+    inks = np.array([colours[p::2].sum(axis=0) for p in (0, 1)])
+    inks /= np.linalg.norm(inks, axis=1, keepdims=True) + 1e-9
+    liker = colours @ (inks[0] - inks[1]) > 0
+    own = np.r_[liker[::2], ~liker[1::2]]
+    if inks[0] @ inks[1] > CUT_COLOUR or own.mean() < WOVEN:
+        return [block]
+    parts = [block.row % 2 == p for p in (0, 1)]
+    return [_from_zero(Grown(block.strokes[k], block.column[k], block.row[k] // 2)) for k in parts]
 
 
 def trimmed(plane: Plane, block: Grown) -> Grown:

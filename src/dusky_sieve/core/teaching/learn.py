@@ -27,6 +27,7 @@ from dusky_sieve.core.teaching.grow import (
     links_beside,
     shared_out,
     trimmed,
+    unwoven,
     usual_lengths,
 )
 from dusky_sieve.core.teaching.plane import TEACHING_PX, Plane, planes
@@ -170,7 +171,7 @@ def _attempts(known: list[KnownBlock], photo: UprightPhoto) -> Iterator[tuple[in
                 alone = as_long_as(plane, usual)
                 beside = links_beside(alone)
                 for highest in HIGHEST_STEPS:
-                    every = grown(alone, highest, beside)
+                    every = [part for block in grown(alone, highest, beside) for part in unwoven(alone, block)]
                     # Whole as it grew, too, where a count allows it: in a tall block tilt and lens look like seams.
                     blocks = [trimmed(alone, part) for block in every for part in shared_out(alone, block, counts)]
                     blocks += [part for block in every for part in cut(alone, trimmed(alone, block))]
@@ -200,11 +201,20 @@ def _best(known: list[KnownBlock], photo: UprightPhoto) -> tuple[list[Assigned |
             break
     if not results:
         return [None] * len(known), None
-    top = min(results)
-    for number in sorted(results):
-        if _score(results[number]) > BETTER * _score(results[top]):
-            top = number
+    best = [n for way in (0, 1) for n in _first_of({n: r for n, r in results.items() if n % 2 == way})]
+    top = best[-1] if _score(results[best[-1]]) > BETTER * _score(results[best[0]]) else best[0]
     return results[top], held[top][0][0]
+
+
+def _first_of(results: dict[int, list[Assigned | None]]) -> list[int]:
+    """The number of the attempt, of those one way round, that the others are not clearly better than: above all in finding every block."""
+    top: list[int] = []
+    for number, result in sorted(results.items()):
+        before = results[top[0]] if top else []
+        whole, was_whole = None not in result, None not in before
+        if not top or (whole and not was_whole) or (whole == was_whole and _score(result) > BETTER * _score(before)):
+            top = [number]
+    return top
 
 
 def _clear(result: list[Assigned | None]) -> bool:
