@@ -11,7 +11,6 @@ from hypothesis.extra.numpy import arrays
 from dusky_sieve import files
 from dusky_sieve.core.layout import MarksBlock, mark_centres
 from dusky_sieve.core.reading.cover import (
-    adrift,
     around,
     astray,
     between_rows,
@@ -149,12 +148,6 @@ def test_the_end_of_the_next_mark_seen_in_a_gap_of_a_touching_row_is_no_thrown_m
     assert not next_ones_ink(BLOCK.model_copy(update={"mark": (1.2, BLOCK.mark[1])}), state, offset, ink).any()
     ink[gaps] = 1.0
     assert not next_ones_ink(TOUCHING, state, offset, ink).any()  # a whole mark was thrown
-
-
-def test_a_block_is_adrift_when_many_of_its_marks_lie_aside_along_travel_from_the_others():
-    assert adrift(np.r_[np.zeros(70), np.full(30, 1.2)])
-    assert not adrift(np.r_[np.zeros(95), np.full(5, 1.2)])
-    assert not adrift(np.full(100, 1.2))  # all alike: a block that was printed aside
 
 
 @pytest.mark.parametrize("lamp", [1.0, 4.0])

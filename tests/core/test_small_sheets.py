@@ -10,7 +10,6 @@ from tests.conftest import small_scene
 from dusky_sieve.core.layout import Layout, MarksBlock
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
 from dusky_sieve.core.reading import place as places
-from dusky_sieve.core.reading.cover import adrift
 from dusky_sieve.core.reading.document import BlockReading
 from dusky_sieve.core.reading.find import Effort, gather_marks
 from dusky_sieve.core.reading.inkmap import Strokes, find_strokes
@@ -183,14 +182,6 @@ def test_of_two_like_blocks_alone_one_that_is_absent_cannot_be_told_from_the_oth
     found = read(layout, (("b1", BlockTruth(all_missing=True)),), roll_deg=14)
     assert not found.photos[0].found
     assert "two ways round" in (found.photos[0].why or "")
-
-
-def test_a_block_of_which_many_marks_lie_aside_along_travel_lies_wrongly():
-    rng = np.random.default_rng(1)
-    inside = rng.normal(0.3, 0.25, 40)
-    a_few_thrown = np.concatenate([inside[:36], inside[36:] + 1.5])
-    bent = 1.2 * np.sin(np.linspace(0, 2 * np.pi, 40))
-    assert [adrift(along) for along in (inside, a_few_thrown, bent, bent[:6])] == [False, False, True, False]
 
 
 def test_strokes_like_the_marks_that_a_place_does_not_explain_are_left_out():

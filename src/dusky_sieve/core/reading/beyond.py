@@ -14,6 +14,7 @@ from dusky_sieve.core.layout import (
     MarksBlock,
     boxes_besides,
     clear_width,
+    extent,
     mark_centres,
     marks_over,
     on_boxes,
@@ -49,15 +50,30 @@ def _sides(layout: Layout, backing: Backing, *, opposite: bool = False) -> _Side
     """One step beyond every side, or the block's own marks at the side opposite to that."""
     points, part = [np.zeros((3, 0, 2))], []
     for k, block in enumerate(marks_over(layout, backing)):
-        row, column = np.array(block.row_pitch) / 2, np.array(block.column_pitch) / 2
+        row = np.array(block.row_pitch) / 2
         for side, places in (_opposite(block, layout) if opposite else beyond_sides(block, layout)).items():
             # A frame or a word beside the pattern has ink between rows or columns as well; marks have not.
-            gaps = side in ("top", "bottom") and block.columns > 1 and clear_width(block) > GAP_MM
-            points.append(np.stack([places, places + row, places + (column if gaps else row)]))
+            gap = gap_beside(block, layout) if side in ("top", "bottom") else None
+            points.append(np.stack([places, places + row, places + (row if gap is None else gap)]))
             part.append((k, side))
     sizes = [p.shape[1] for p in points[1:]]
     block_of = np.repeat([k for k, _ in part], sizes).astype(np.int64)
     return _Sides(np.concatenate(points, axis=1), block_of, tuple(part), (0, *np.cumsum(sizes).tolist()))
+
+
+def gap_beside(block: MarksBlock, layout: Layout) -> Floats | None:
+    """The way (2,) mm from a mark to bare paper beside it along travel: between columns, or next to the only one; None where there is none."""
+    if block.columns > 1:
+        return np.array(block.column_pitch) / 2 if clear_width(block) > GAP_MM else None
+    left, top, right, bottom = extent(block)
+    x0, y0, x1, y1 = boxes_besides(block, layout.blocks).T
+    level, length = (y0 < bottom) & (y1 > top), block.mark[0]
+    room = {
+        side: float(apart[level & (apart >= 0)].min(initial=length))
+        for side, apart in ((1, x0 - right), (-1, left - x1))
+    }
+    side = max(room, key=lambda way: room[way])
+    return np.array([side * 0.5 * (length + room[side]), 0.0]) if room[side] > 2 * GAP_MM else None
 
 
 def beyond_sides(block: MarksBlock, layout: Layout) -> dict[str, Floats]:

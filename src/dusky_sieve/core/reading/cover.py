@@ -29,6 +29,8 @@ MOST_THROWN = 0.5  # of a neighbourhood, from which its place is in doubt
 SAME_WAY = 0.6  # of their throws in one direction: a lattice that lies wrongly is off one way
 ASIDE_ALONG = 0.8  # nozzle pitches along travel: right lattices have a twelfth of their marks so far aside at most
 MOST_ADRIFT, LEAST_ADRIFT = 0.25, 8  # share of a block's well printed marks, and how many must tell
+LEAST_LOST = 8  # marks in doubt, from which faults next to them are, and next to those
+LEAST_ABOUT = 4  # of a neighbourhood, whose middle one says how far it lies aside
 MOST_SCATTER = 0.35  # nozzle pitches across travel, one-sigma: blocks read rightly show 0.33 at most
 BESIDE_INK = 0.22  # of a typical mark, between rows of missing ones: wrong lattices show 0.3, right ones 0.12
 MOST_BETWEEN, LEAST_BETWEEN = 0.5, 4  # share of a neighbourhood that seems missing, and how many, for that to tell
@@ -161,12 +163,40 @@ def next_ones_ink(block: MarksBlock, state: NDArray[np.int64], offset: Floats, i
     return np.asarray(found & (found.sum() >= max(LEAST_SUCH, MOST_ARE * thrown.sum())))
 
 
-def adrift(along: Floats) -> bool:
-    """Whether a block's lattice lies wrongly along travel: many of its well printed marks (n,) lie aside there, in nozzle pitches.
+def adrift(block: MarksBlock, state: NDArray[np.int64], along: Floats) -> Bools:
+    """Marks (n,) of a block whose lattice lies wrongly along travel: all where many well printed ones lie aside there, faults where some near by do.
 
-    Nozzles throw across travel; lattices lie a part of a column aside where a row or two told little of the camera.
+    state : (n,) as indices into judge.STATES, -1 where unseen; along : (n,) nozzle pitches, NaN where a mark did not print well. Nozzles
+    throw across travel; lattices lie a part of a column aside where a row or two told little of the camera, or a wave
+    carries a corner further and further, until its marks stand half-way between their places.
     """
-    return len(along) >= LEAST_ADRIFT and bool((np.abs(along - np.median(along)) > ASIDE_ALONG).mean() > MOST_ADRIFT)
+    told = np.isfinite(along)
+    if told.sum() < LEAST_ADRIFT:
+        return np.zeros(len(along), bool)
+    off = along - np.median(along[told])
+    if (np.abs(off[told]) > ASIDE_ALONG).mean() > MOST_ADRIFT:
+        return np.ones(len(along), bool)
+    windows = around(off, block)
+    enough = np.isfinite(windows).sum(axis=1) >= LEAST_ABOUT
+    here = np.zeros(len(along), bool)
+    here[enough] = np.abs(np.nanmedian(windows[enough], axis=1)) > ASIDE_ALONG
+    return here | (state > STATE_FIRING) if here.sum() >= LEAST_ADRIFT else np.zeros(len(along), bool)
+
+
+def spread(block: MarksBlock, lost: Bools, state: NDArray[np.int64]) -> Bools:
+    """Marks (n,) in doubt, and faults that hang together with them: where a lattice runs away from its marks it ends among none.
+
+    lost : (n,) marks about which the lattice lies wrongly; state : (n,) as indices into judge.STATES, -1 where unseen, which lead on
+    """
+    if lost.sum() < LEAST_LOST:
+        return lost
+    open_to = state != STATE_FIRING
+    while True:
+        next_ones = np.nanmax(around(lost.astype(np.float64), block), axis=1) > 0
+        wider = lost | (next_ones & open_to)
+        if wider.sum() == lost.sum():
+            return lost
+        lost = wider
 
 
 def unsettled(across: Floats) -> bool:

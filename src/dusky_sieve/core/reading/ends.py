@@ -111,8 +111,25 @@ class Ends:
         if not len(self.table):
             return np.zeros(slips.shape[1])
         basis = warp_terms(self.at + 1, (2.0, 2.0))[:, : len(slips)]
-        index = np.clip(np.rint((basis @ slips - self.slides[0]) / FINE).astype(int), 0, len(self.slides) - 1)
-        return np.asarray((np.take_along_axis(self.table, index, axis=1) * self.weight[:, None]).sum(axis=0))
+        return _fits(self.table, self.weight, in_rows(basis), in_rows(slips), float(self.slides[0]))
+
+
+@compiled
+def _fits(table: Floats, weight: Floats, basis: Floats, slips: Floats, first: float) -> Floats:
+    """The weighted sum (n,) of what a table (groups, slides) says of slips (k, n), of which a group's share is its row of the basis (groups, k).
+
+    first : the table's first slide, columns
+    """
+    groups, last = table.shape[0], table.shape[1] - 1
+    fits = np.zeros(slips.shape[1])
+    for j in range(len(fits)):
+        for g in range(groups):
+            slip = 0.0
+            for k in range(len(slips)):
+                slip += basis[g, k] * slips[k, j]
+            at = min(max(np.rint((slip - first) / FINE), 0.0), float(last))
+            fits[j] += table[g, int(at)] * weight[g]
+    return fits
 
 
 def narrow(block: MarksBlock, scale: float) -> bool:

@@ -8,12 +8,14 @@ from dusky_sieve.core.layout import MarksBlock, mark_centres, marks_over
 from dusky_sieve.core.reading.align import shrunk
 from dusky_sieve.core.reading.beyond import beyond, sparse_aside
 from dusky_sieve.core.reading.ends import Ends
-from dusky_sieve.core.reading.locate import FOUND_FROM, MOST_BEYOND, Locator
+from dusky_sieve.core.reading.locate import CLEARLY_FOUND, FOUND_FROM, MOST_BEYOND, Locator
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.stray import beside_lattice, on_lattice, overlooked, stray_blocks
 
 # Marks fewer a step aside: one that printed at the very side makes 1, and where none did it is 0.1 at most.
 STEPS_LEAD = 0.7
+# The same of a sheet of so few rows, under which it is looked on: words beside two of them make as much ink.
+SMALL_ROWS, SMALL_LEAD = 8, 1.2
 FEW_ROWS = 4  # that print, up to which each is followed along itself with hardly anything to hold it
 LEAD_ALONE = 2.0  # the same where rows' ends should tell, and too few of them printed
 MOST_ASIDE = 0.25  # of the blocks that can be told, which may lie a lattice step aside: the others are read
@@ -53,6 +55,14 @@ class Finished:
     def on_lattice(self) -> bool:
         """Whether strokes stand on its lattice as they would not by chance."""
         return on_lattice(beside_lattice(self.at.strokes, self.whole, self.blocks))
+
+    def steps_told(self) -> bool:
+        """Whether it explains clearly more than a place a column or a row aside; where much printed that goes without saying."""
+        return self.fit.there >= CLEARLY_FOUND or self.lead >= STEPS_LEAD
+
+    def surely_told(self) -> bool:
+        """Whether words beside a sheet of few rows cannot be what tells it from a place a column or a row aside."""
+        return sum(-(-b.nozzles // b.columns) for b in self.printing) > SMALL_ROWS or self.lead >= SMALL_LEAD
 
     def explains_little(self) -> bool:
         """Whether it explains less, laid onto its marks, than a place must to be found: another sheet's marks lead on to none of its own."""

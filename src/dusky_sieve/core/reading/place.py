@@ -68,6 +68,8 @@ class _Views:
         last = len(self.papers) - 1  # its number is that of no paper at all
         if (size != FINDING_PX and not self.closer) or (where > 0 and where >= last) or (where < 0 and last == 0):
             return None
+        for before in self.places.values():
+            before.forget()
         if (size, where) not in self.places:
             seen, paper = self.map(size), self.papers[where]
             within = paper if paper is None or size == FINDING_PX else enlarged(paper, seen.ink)
@@ -99,8 +101,6 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
         at = views.locator(size, where)
         if at is None or _in_vain(size, effort, where, seen):
             continue
-        for _, _, before in looks:
-            before.forget()
         look = _look(at, effort, chosen)
         there = look[0].fit.there if look[0] is not None else 0.0
         seen.setdefault(where, there)

@@ -14,6 +14,9 @@ Photo = NDArray[np.uint8]
 
 GLARE_LEVEL = 252  # all three bands this high: the sensor is full and ink cannot show
 STRONG_ALONG = 0.7  # quantile of the ink along a mark that stands for its strong ink
+# Of a mark's strongest ink, from which a sample along it is part of it, and how many say how it runs.
+RIDGE, LEAST_RIDGE = 0.5, 4
+PLACED = 0.1  # samples, one-sigma at best of where the ink is strongest
 FOOT = 0.06  # of a profile's peak, at which its hump ends
 # Of a profile's places in order, between which bare ground is taken.
 PAPER_ON_LIGHT, PAPER_ON_DARK = (0.6, 0.92), (0.08, 0.4)
@@ -148,6 +151,41 @@ def light_along(codes: Photo, linear: Singles, middle: Whole, wide: int) -> Floa
                 for band in range(3):
                     light[j, a, band] += linear[codes[a, j, at, band]]
     return light / (2 * wide + 1)
+
+
+@compiled
+def slopes_of(
+    codes: Photo, linear: Singles, ground: Floats, weights: Floats, chosen: Whole, first: int, last: int
+) -> tuple[Floats, Floats]:
+    """Across travel per step along it, in samples, how the ink of some marks (k,) runs from sample `first` to `last`, and the one-sigma of that.
+
+    codes : (along, n, across, 3); ground : (n, 3). A straight line through where the ink is strongest at each sample along that has some.
+    """
+    count = codes.shape[2]
+    slope, sigma = np.zeros(len(chosen)), np.full(len(chosen), np.inf)
+    ink = np.zeros((last - first + 1, count))
+    for k in range(len(chosen)):
+        j = chosen[k]
+        for a in range(len(ink)):
+            for b in range(count):
+                ink[a, b] = 0.0
+                for band in range(3):
+                    ink[a, b] += weights[band] * abs(1 - linear[codes[first + a, j, b, band]] / ground[j, band])
+        least, n = RIDGE * ink.max(), 0
+        x, y, xx, xy, yy = 0.0, 0.0, 0.0, 0.0, 0.0
+        for a in range(len(ink)):
+            best = ink[a].argmax()
+            if ink[a, best] > least:
+                before, behind = ink[a, max(best - 1, 0)], ink[a, min(best + 1, count - 1)]
+                bend = before - 2 * ink[a, best] + behind
+                at = best + (min(max(0.5 * (before - behind) / bend, -0.5), 0.5) if bend < -1e-9 else 0.0)
+                n, x, y, xx, xy, yy = n + 1, x + a, y + at, xx + a * a, xy + a * at, yy + at * at
+        if n >= LEAST_RIDGE:
+            spread = xx - x * x / n
+            slope[k] = (xy - x * y / n) / spread
+            left = max(yy - y * y / n - slope[k] ** 2 * spread, 0.0)
+            sigma[k] = np.sqrt((left / (n - 2) + PLACED**2) / spread)
+    return slope, sigma
 
 
 @compiled

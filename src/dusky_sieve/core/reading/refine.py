@@ -6,9 +6,11 @@ from numpy.typing import NDArray
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_heights, clear_width, mark_centres
 from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block
-from dusky_sieve.core.reading.registration import Registration, fit_warp, tidied
+from dusky_sieve.core.reading.registration import Registration, bent, fit_warp, tidied
+from dusky_sieve.core.reading.surface import smooth_surface
 
 Floats = NDArray[np.float64]
+Bools = NDArray[np.bool_]
 Photo = NDArray[np.uint8]
 
 FITTED_MARKS = 300  # marks that take part in fitting; more only cost time
@@ -18,6 +20,10 @@ SETTLED = 0.4  # nozzle pitches: a round that moves marks by less ends the fitti
 BLUR_CLOSES_PX = 3.5  # gaps between marks along travel, narrower than which their ends cannot be told apart
 PRINTING_FROM = 0.05  # share of a block's marks with ink, below which the block says nothing
 LEAST_AGREEING = 0.6  # of well printed marks that must lie within half a pitch of the smooth fit
+WAVES_FROM = (50, 120)  # of them, from which that rest may be cubic, quartic: paper has waves of a few centimetres
+LEVEL_FROM = 40  # well printed marks, from which a smooth rest of curl and lens is taken out block by block
+BENT = 0.5  # nozzle pitches by which a block bends, along travel gaps if these are wider, from which it is measured again where it lies
+LESS_INK = 0.01  # share of all its marks' ink, by which it may then seem to print less
 BEST_BLOCKS = 0.4  # of the best block's contrast, from which a block tells how sharp the photo is
 
 
@@ -60,6 +66,41 @@ def refine(
         )
     everything = np.concatenate([mark_centres(b)[rows] for b, rows in zip(blocks, chosen, strict=True)])
     return tidied(registration, everything), expected
+
+
+def shared_offset(block: MarksBlock, offset: Floats, solid: Bools) -> Floats:
+    """What all marks near by share (n, 2) mm: the block's own shift, and what of curl and lens the warp left over.
+
+    offset : (n, 2) mm; solid : (n,) marks that printed well
+    """
+    if solid.sum() < LEVEL_FROM:
+        shift = np.median(offset[solid], axis=0) if solid.sum() >= 6 else np.zeros(2)
+        return np.asarray(np.broadcast_to(shift, offset.shape))
+    known, degree = np.where(solid[:, None], offset, 0.0), 2 + sum(int(solid.sum()) >= enough for enough in WAVES_FROM)
+    return smooth_surface(mark_centres(block), known, solid, degree, apart=True)
+
+
+def measured_closely(
+    photo: Photo, block: MarksBlock, registration: Registration, backing: Backing, *, expected: Expected, clear: float
+) -> MarkMeasures:  # fmt: skip
+    """What measure_block finds; where the sheet bends within the block as its smooth warp does not, on the marks followed there.
+
+    A patch half a column aside sees parts of two marks. Offsets are against where the block then lies, but for what it is off as a
+    whole: that speaks of alignment.
+    """
+    marks = measure_block(photo, block, registration, backing, expected=expected, clear=clear)
+    most = BENT * max(block.nozzle_pitch, clear_width(block)), BENT * block.nozzle_pitch
+    for _ in range(ROUNDS):
+        bend = shared_offset(block, np.stack([marks.centroid_x, marks.offset[:, 1]], axis=1), marks.solid)
+        bend = bend - np.median(bend, axis=0)
+        if (np.abs(bend) < most).all():
+            break
+        registration = bent(registration, mark_centres(block), bend)
+        again = measure_block(photo, block, registration, backing, expected=expected, clear=clear)
+        if np.minimum(again.ink, 1).mean() < np.minimum(marks.ink, 1).mean() - LESS_INK:
+            break
+        marks = again
+    return marks
 
 
 def _good(

@@ -20,8 +20,10 @@ NOWHERE = 1e-7  # depth of a point that a homography takes to infinity
 DEGREES = {1: 3, 2: 6, 3: 10, 4: 15}  # terms up to a degree
 RIDGE = 0.004  # pull of the smooth warp towards zero, per mark: few marks must not bend the sheet
 NODES_PX = 40  # between places worked out one by one where a grid of points is asked for
+LEAST_BOX_MM = 1.0  # half of a side of the box that a single row's warp is scaled to: all of it about its middle
 BEYOND_BOX_MM = 0.5  # how far past the outermost marks the warp is still believed
 TIDIED_FROM = 60  # marks that tell a quartic by themselves
+IN_LINE = 0.02  # of their spread one way the other way, under which they do not: a single row or column
 ROBUST_STEPS = 6  # rounds of reweighting; more change nothing measurable
 
 
@@ -171,13 +173,25 @@ def fit_warp(registration: Registration, centres: Floats, offsets: Floats, sprea
 
 def tidied(registration: Registration, centres: Floats) -> Registration:
     """The same places of sheet points (n, 2) mm, with all that a homography can say said by the homography."""
-    if len(centres) < TIDIED_FROM:  # too few to hold a quartic still between them
+    long, wide = np.linalg.svd(centres - centres.mean(axis=0), compute_uv=False)
+    if (
+        len(centres) < TIDIED_FROM or wide < IN_LINE * long
+    ):  # too few, or none beside, to hold a plane and a quartic still between them
         centres = np.concatenate([centres, grid_over(registration.size, 9) + np.asarray(registration.origin)])
     places = registration.to_photo(centres)
     matrix, _ = cv2.findHomography(centres, places, 0)
     left = project(inverse(np.asarray(matrix, np.float64)), places) - centres
     warp = np.linalg.lstsq(registration.terms(centres), left, rcond=None)[0]
     return Registration(np.asarray(matrix / matrix[2, 2], np.float64), np.asarray(warp), registration.size, registration.origin)  # fmt: skip
+
+
+def bent(registration: Registration, points: Floats, by: Floats) -> Registration:
+    """The registration with sheet points (n, 2) mm, and what lies between them, moved by as much (n, 2) mm; its warp over their box alone."""
+    half = np.maximum(np.ptp(points, axis=0) / 2, LEAST_BOX_MM)
+    low, (wide, high) = (points.min(axis=0) + points.max(axis=0)) / 2 - half, (2 * half).tolist()
+    aim = registration.displaced(points) + by - points
+    warp = np.asarray(np.linalg.lstsq(warp_terms(points - low, (wide, high)), aim, rcond=None)[0], np.float64)
+    return Registration(registration.homography, warp, (wide, high), (float(low[0]), float(low[1])))
 
 
 def through(places: Floats, points: Floats, size: tuple[float, float], degree: int = 4) -> Registration:

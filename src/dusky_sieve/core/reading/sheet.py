@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_heights, mark_centres, marks_over
+from dusky_sieve.core.reading.along import along_travel, numbered_back
 from dusky_sieve.core.reading.cover import (
     OTHER_COLOUR,
     STATE_DEFLECTED,
@@ -15,22 +16,22 @@ from dusky_sieve.core.reading.cover import (
     astray,
     between_rows,
     next_ones_ink,
+    spread,
     unsettled,
 )
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.ends import find_slip
 from dusky_sieve.core.reading.fills import read_fill
-from dusky_sieve.core.reading.finished import STEPS_LEAD, Finished
+from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.judge import faults_of, ink_share, judge_marks
-from dusky_sieve.core.reading.locate import CLEARLY_FOUND, STEEPEST_DEG, Corners, Locator
-from dusky_sieve.core.reading.measure import DEAD, Expected, MarkMeasures, measure_block
+from dusky_sieve.core.reading.locate import STEEPEST_DEG, Corners, Locator
+from dusky_sieve.core.reading.measure import DEAD, Expected, MarkMeasures
 from dusky_sieve.core.reading.neighbours import Neighbours
 from dusky_sieve.core.reading.pin import by_corners
 from dusky_sieve.core.reading.place import places_of
-from dusky_sieve.core.reading.refine import refine
+from dusky_sieve.core.reading.refine import measured_closely, refine, shared_offset
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.runs import MOST_STRADDLING, runs_of, slid, straddling
-from dusky_sieve.core.reading.surface import smooth_surface
 
 Floats = NDArray[np.float64]
 
@@ -39,8 +40,6 @@ LEAST_CONTRAST = 4.0  # typical mark over the noise, below which a block is not 
 SMEARED = 0.42  # a mark's one-sigma over the clear height: beyond it marks run into each other
 MOSTLY_DOUBTFUL = 0.5  # of a block's marks, from which the rest of it lies wrongly as well
 MOST_STRAY_BLOCKS = 0.4  # of those that print, beside whose lattice strokes stand: beyond it the whole place is wrong
-WAVES_FROM = (50, 120)  # of them, from which that rest may be cubic, quartic: paper has waves of a few centimetres
-LEVEL_FROM = 40  # well printed marks, from which a smooth rest of curl and lens is taken out block by block
 
 
 @dataclass(frozen=True)
@@ -64,6 +63,12 @@ def read_sheet(layout: Layout, photos: list[UprightPhoto]) -> Reading:
 
     A photo on which the sheet is not found is reported with `found` False and its `why`; its blocks are not read.
     """
+    as_read, pieces = along_travel(layout)
+    return numbered_back(_read_along(as_read, photos), layout, pieces)
+
+
+def _read_along(layout: Layout, photos: list[UprightPhoto]) -> Reading:
+    """The same of a layout whose columns all lie along travel."""
     notes: list[PhotoReading] = []
     blocks: dict[str, BlockReading] = {}
     for photo in photos:
@@ -106,7 +111,9 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     residuals: list[Floats] = []
     clear = dict(zip((b.id for b in blocks), clear_heights(blocks), strict=True))
     measured = {
-        b.id: measure_block(photo.pixels, b, registration, photo.backing, expected=placed.expected, clear=clear[b.id])
+        b.id: measured_closely(
+            photo.pixels, b, registration, photo.backing, expected=placed.expected, clear=clear[b.id]
+        )
         for b in blocks
     }
     silent = {name for name, m in measured.items() if m.printing < DEAD}
@@ -147,16 +154,21 @@ def _placed(layout: Layout, photo: UprightPhoto, blocks: list[MarksBlock]) -> _P
         locator = Locator(photo.pixels, layout, photo.backing, photo.file, around=photo.corners)
         return _laid(photo, blocks, by_corners(locator, photo.corners), locator)
     refused: SheetNotFound | None = None
-    try:
-        for registration, locator in places_of(photo.pixels, layout, photo.backing, photo.file):
-            try:
-                return _laid(photo, blocks, registration, locator)
-            except SheetNotFound as reason:
-                refused = refused or reason
-    except SheetNotFound as reason:
-        refused = refused or reason
-    assert refused is not None  # there is one place at least, or a reason why not
-    raise refused
+    best: _Placed | None = None
+    places = places_of(photo.pixels, layout, photo.backing, photo.file)
+    while best is None or not best.finished.surely_told():
+        try:
+            if (place := next(places, None)) is None:
+                break
+            placed = _laid(photo, blocks, *place)
+        except SheetNotFound as reason:
+            refused = refused or reason
+        else:
+            best = max(best or placed, placed, key=lambda way: way.finished.lead)
+    if best is None:
+        assert refused is not None  # there is one place at least, or a reason why not
+        raise refused
+    return best
 
 
 def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registration, locator: Locator) -> _Placed:
@@ -192,9 +204,9 @@ def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registrat
             f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{locator.whole.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
         )
-    if not by_hand and finished.fit.there < CLEARLY_FOUND and finished.lead < STEPS_LEAD:
+    if not by_hand and not finished.steps_told():
         raise SheetNotFound(
-            f"{photo.file}: the sheet was found, but so little of it printed that it may lie a column or a row aside, so "
+            f"{photo.file}: the sheet was found, but too few marks tell whether it lies a column or a row aside, so "
             "nothing was guessed. Mark its four corners by hand, the top left one first."
         )
     return _Placed(registration, finished, expected, doubtful)
@@ -232,18 +244,9 @@ def _lie_of(block: MarksBlock, marks: MarkMeasures, doubtful: NDArray[np.bool_] 
     """doubtful : (n,) marks that may stand for their neighbours, for the place is in doubt there"""
     if doubtful is not None and doubtful.any():
         marks = replace(marks, judged=marks.judged & ~doubtful)
-    solid = marks.judged & (marks.ink > 0.6) & np.isfinite(marks.offset).all(axis=1)
-    common = _common(block, marks.offset, solid)
+    solid = marks.solid
+    common = shared_offset(block, marks.offset, solid)
     return _Lie(marks, solid, np.median(common, axis=0), marks.offset - common)
-
-
-def _common(block: MarksBlock, offset: Floats, solid: NDArray[np.bool_]) -> Floats:
-    """What all marks near by share (n, 2) mm: the block's own shift, and what of curl and lens the warp left over."""
-    if solid.sum() < LEVEL_FROM:
-        shift = np.median(offset[solid], axis=0) if solid.sum() >= 6 else np.zeros(2)
-        return np.asarray(np.broadcast_to(shift, offset.shape))
-    known, degree = np.where(solid[:, None], offset, 0.0), 2 + sum(int(solid.sum()) >= enough for enough in WAVES_FROM)
-    return smooth_surface(mark_centres(block), known, solid, degree, apart=True)
 
 
 def elsewhere(measured: dict[str, MarkMeasures]) -> list[str]:
@@ -259,6 +262,12 @@ def elsewhere(measured: dict[str, MarkMeasures]) -> list[str]:
 def _warned(block: MarksBlock, code: str, share: float = 0.0) -> Warned:
     message = WARNINGS[code].format(block=block.id, share=f"{100 * share:.0f}%")
     return Warned.model_validate({"code": code, "message": message, "block": block.id})
+
+
+def _most_first(block: MarksBlock, hidden: dict[str, NDArray[np.bool_]]) -> list[Warned]:
+    """What hides a block's marks, each (n,), what hides most of them first."""
+    shares = {code: float(which.mean()) for code, which in hidden.items() if which.any()}
+    return [_warned(block, code, shares[code]) for code in sorted(shares, key=lambda code: -shares[code])]
 
 
 def _judge_block(
@@ -280,14 +289,11 @@ def _judge_block(
     }
     if doubtful is not None:
         hidden["doubtful"] = doubtful
-    said = [_warned(block, code, float(which.mean())) for code, which in hidden.items() if which.any()]
     nothing = np.zeros((0, 2))
-    if marks.printing >= 0.1 and marks.width > SMEARED * clear:
-        said.append(_warned(block, "blurred"))
-        return _refused(block, said[-1].message), nothing, said
-    if marks.contrast < LEAST_CONTRAST:
-        said.append(_warned(block, "dim"))
-        return _refused(block, said[-1].message), nothing, said
+    blurred = marks.printing >= 0.1 and marks.width > SMEARED * clear
+    if blurred or marks.contrast < LEAST_CONTRAST:
+        poor = _warned(block, "blurred" if blurred else "dim")
+        return _refused(block, poor.message), nothing, [*_most_first(block, hidden), poor]
     ink = ink_share(marks.ink)
     judgement = judge_marks(
         ink, marks.ink_sigma, offset / block.nozzle_pitch, marks.offset_sigma / block.nozzle_pitch, marks.judged,
@@ -297,13 +303,15 @@ def _judge_block(
     lost = astray(block, state, offset / block.nozzle_pitch)
     lost |= between_rows(block, state, marks.beside)
     lost |= next_ones_ink(block, state, offset / block.nozzle_pitch, marks.ink)
-    lost |= adrift(marks.offset[solid, 0] / block.nozzle_pitch) or unsettled(offset[solid, 1] / block.nozzle_pitch)
+    lost |= adrift(block, state, np.where(solid, marks.offset[:, 0], np.nan) / block.nozzle_pitch)
+    lost |= unsettled(offset[solid, 1] / block.nozzle_pitch)
     thrown = np.flatnonzero(state == STATE_DEFLECTED)
     lost[thrown] |= near_by.carry(mark_centres(block)[thrown], offset[thrown], block.nozzle_pitch)
+    lost = spread(block, lost, state)
     if lost.any():
         judgement = replace(judgement, judged=judgement.judged & ~lost)
-        if not any(w.code == "doubtful" for w in said):
-            said.append(_warned(block, "doubtful", float(lost.mean())))
+        hidden["doubtful"] = lost | hidden.get("doubtful", False)
+    said = _most_first(block, hidden)
     faults, counts = faults_of(block, judgement, ink, offset * 1000)
     if counts["unsure"] == block.nozzles:
         why = said[0].message if said else "no mark of this block shows well enough to judge"

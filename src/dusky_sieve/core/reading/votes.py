@@ -65,10 +65,10 @@ def voted(strokes: Strokes, lean: Lean, marks: Marks, layout: Layout, blocks: li
 
 def room_of(block: MarksBlock) -> Floats:
     """Distance along travel and across it (2,) mm from a mark to the next that could be taken for it."""
-    along = block.column_pitch[0] if block.columns > 1 else 4 * block.mark[0]
+    along = abs(block.column_pitch[0]) if block.columns > 1 else 0.0
     steps = [abs(v[1]) for v in (block.column_pitch, block.row_pitch) if abs(v[1]) > block.mark[1]]
     down = abs(block.row_pitch[1]) if block.nozzles > block.columns else max(steps, default=1.0)
-    return np.array([abs(along), max(down, block.mark[1])])
+    return np.array([along if along >= block.mark[0] else 4 * block.mark[0], max(down, block.mark[1])])
 
 
 def _laid(homography: Floats, strokes: Floats, marks: Floats, room: Floats, half: Floats) -> tuple[float, Floats]:

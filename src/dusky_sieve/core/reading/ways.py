@@ -11,19 +11,18 @@ from dusky_sieve.core.layout import (
     Backing,
     Layout,
     SolidBlock,
-    clear_width,
     extent,
     lattice_middle,
     mark_centres,
     marks_over,
     near_by,
 )
-from dusky_sieve.core.reading.beyond import beyond
+from dusky_sieve.core.reading.beyond import beyond, gap_beside
 from dusky_sieve.core.reading.find import Candidate
 from dusky_sieve.core.reading.ghosts import beside_sheet, clearer, trace
 from dusky_sieve.core.reading.locate import FOUND_FROM, WELL_LAID, Found, Locator
 from dusky_sieve.core.reading.registration import Registration, grid_over, moved, project, through
-from dusky_sieve.core.reading.score import GAP_MM, Fit, Judge, probes, solid_shown
+from dusky_sieve.core.reading.score import Fit, Judge, probes, solid_shown
 
 Floats = NDArray[np.float64]
 Bytes = NDArray[np.uint8]
@@ -330,8 +329,8 @@ def _gaps(layout: Layout, backing: Backing) -> Floats:
     blocks = marks_over(layout, backing)
     for block in blocks:
         gap = np.full((2, 2), np.nan)
-        if block.columns > 1 and clear_width(block) > GAP_MM:
-            gap[0] = np.array(block.column_pitch) / 2
+        if (beside := gap_beside(block, layout)) is not None:
+            gap[0] = beside
         if block.nozzles > block.columns and len(near_by(extent(block), blocks)) == 1:  # no bank between its rows
             gap[1] = np.array(block.row_pitch) / 2
         found.append(np.repeat(gap[:, None], block.nozzles, axis=1))

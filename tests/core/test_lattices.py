@@ -1,0 +1,144 @@
+"""Lattices written down another way, sheets that bend within a block, and ink that no nozzle laid."""
+
+from functools import cache
+
+import cv2
+import numpy as np
+import pytest
+from tests.conftest import small_scene
+
+from dusky_sieve.core.layout import Layout, MarksBlock, mark_centres
+from dusky_sieve.core.reading import UprightPhoto, read_sheet
+from dusky_sieve.core.reading.along import along_travel
+from dusky_sieve.core.reading.cover import adrift, spread
+from dusky_sieve.core.reading.judge import STATES
+from dusky_sieve.core.reading.measure import Expected, measure_block
+from dusky_sieve.core.reading.refine import measured_closely
+from dusky_sieve.core.reading.registration import rigid, tidied
+from dusky_sieve.core.reading.votes import room_of
+from dusky_sieve.core.simulate import BlockTruth, Truth, render
+
+INKS = ("#1d1c20", "#1c84b8", "#b83a72")
+ACROSS, DOWN, PITCH, SCALE = 3.0, 1.1, 0.12, 20.0
+FIRING, MISSING = STATES.index("firing"), STATES.index("missing")
+
+
+def block(k: int = 0, nozzles: int = 90, *, columns: int = 10, step: tuple = (ACROSS, PITCH), next_row: tuple = (0.0, DOWN), **more: object) -> dict:  # fmt: skip
+    return {
+        "id": f"b{k}", "channel": f"c{k}", "ink": INKS[k], "backing": "light", "kind": "marks", "origin": (2.0, 1.0 + 16 * k),
+        "nozzles": nozzles, "first_nozzle": 1, "nozzle_step": 1, "nozzle_pitch": PITCH, "columns": columns, "column_pitch": step,
+        "row_pitch": next_row, "mark": (2.2, 0.1),
+    } | more  # fmt: skip
+
+
+def sheet(*blocks: dict) -> Layout:
+    return Layout.model_validate({"format": "dusky-sieve-layout", "version": 1, "name": "L", "size": (34.0, 50.0), "blocks": blocks})  # fmt: skip
+
+
+@cache
+def faults_read(layout: Layout, missing: tuple[int, ...]) -> dict[str, dict[int, str]]:
+    shot = small_scene(width=2400, height=1800, fill=0.85, margin_mm=8, roll_deg=24, tilt_deg=8)
+    truth = Truth(blocks={b.id: BlockTruth(missing=missing) for b in layout.blocks}, scene=shot)
+    found = read_sheet(layout, [UprightPhoto(render(layout, truth, "light", np.random.default_rng(3)), "light", "p")])
+    assert found.photos[0].found, found.photos[0].why
+    assert [sum((b.counts or {}).values()) for b in found.blocks] == [b.nozzles for b in layout.blocks]
+    return {b.id: {f.nozzle: str(f.state) for f in b.faults} for b in found.blocks}
+
+
+DOWN_FIRST = {"step": (0.0, DOWN), "next_row": (ACROSS, PITCH), "columns": 9}
+
+
+@pytest.mark.parametrize(
+    ("own", "nozzles"),
+    [
+        pytest.param(DOWN_FIRST, 90, id="down each column first"),
+        pytest.param(DOWN_FIRST, 86, id="its last column short"),
+        pytest.param({"step": (0.0, 0.0), "next_row": (0.9, 0.0), "columns": 1, "mark": (0.7, 0.1)}, 34, id="rows of one mark beside each other"),
+    ],
+)  # fmt: skip
+def test_a_lattice_is_read_by_its_own_nozzles_whichever_way_it_was_written_down(own, nozzles):
+    missing = (3, 13, nozzles - 3)
+    found = faults_read(sheet(*(block(k, nozzles, **own) for k in range(3))), missing)
+    assert found == {f"b{k}": dict.fromkeys(missing, "missing") for k in range(3)}
+
+
+def test_blocks_read_in_place_of_others_have_their_marks_at_the_same_places():
+    own = sheet(block(0, 86, first_nozzle=5, nozzle_step=2, **DOWN_FIRST))
+    as_read, pieces = along_travel(own)
+    [original] = (b for b in own.blocks if isinstance(b, MarksBlock))
+    place = dict(zip(original.numbers, mark_centres(original).round(6).tolist(), strict=True))
+    seen = {}
+    for part in as_read.blocks:
+        assert isinstance(part, MarksBlock)
+        seen |= dict(zip(pieces[part.id].nozzles.tolist(), mark_centres(part).round(6).tolist(), strict=True))
+    assert seen == place
+    assert along_travel(sheet(block()))[1] == {}
+
+
+PLAIN = MarksBlock.model_validate(block(0, 220))
+SQUARE = rigid(np.array([[SCALE, 0, 40], [0, SCALE, 40], [0, 0, 1]]), (34.0, 30.0))
+
+
+def drawn(moved: np.ndarray, missing: tuple[int, ...] = (), pen: tuple[int, ...] = ()) -> np.ndarray:
+    """A photo straight from above of marks that lie off by as much (n, 2) mm, and of pen strokes askew over some places."""
+    page = np.full((700, 760, 3), 225, np.uint8)
+    at = SQUARE.to_photo(mark_centres(PLAIN) + moved)
+    for k, (x, y) in enumerate(at):
+        half = PLAIN.mark[0] * SCALE / 2
+        if k in pen:
+            cv2.line(page, (int(x - half), int(y - 5)), (int(x + half), int(y + 7)), (40, 40, 40), 2, cv2.LINE_AA)
+        elif k not in missing:
+            cv2.line(page, (round((x - half) * 16), round(y * 16)), (round((x + half) * 16), round(y * 16)), (90, 80, 80), 2, cv2.LINE_AA, 4)  # fmt: skip
+    return cv2.GaussianBlur(page, (0, 0), 0.8)
+
+
+def test_ink_that_runs_askew_where_a_mark_is_missing_is_a_pen_and_a_mark_off_its_place_is_none():
+    thrown, pen = np.zeros((PLAIN.nozzles, 2)), (37, 88)
+    thrown[[55, 140], 1] = (0.15, -0.15)
+    seen = measure_block(drawn(thrown, pen=pen), PLAIN, SQUARE, "light", expected=Expected(), clear=DOWN)
+    assert seen.covered[list(pen)].all()
+    assert not seen.covered[[55, 140]].any()
+    assert np.abs(seen.offset[[55, 140], 1] - (0.15, -0.15)).max() < 0.02
+
+
+def test_marks_that_a_wave_carries_half_a_column_aside_are_followed_to_where_they_lie():
+    y = mark_centres(PLAIN)[:, 1]
+    wave = np.stack([1.3 * np.clip((y - 12) / 12, 0, 1) ** 2, 0.2 * np.clip((y - 12) / 12, 0, 1) ** 2], axis=1)
+    page = drawn(wave, missing=(30, 205))
+    assert (measure_block(page, PLAIN, SQUARE, "light", expected=Expected(), clear=DOWN).ink < 0.85).sum() > 20
+    closely = measured_closely(page, PLAIN, SQUARE, "light", expected=Expected(), clear=DOWN)
+    assert np.flatnonzero(closely.ink < 0.85).tolist() == [30, 205]
+
+
+def test_marks_that_lie_aside_along_travel_are_adrift_all_of_a_block_or_faults_of_one_whose_corner_does():
+    state, rng = np.full(PLAIN.nozzles, FIRING), np.random.default_rng(1)
+    state[[3, 200]] = MISSING
+    along = rng.normal(0.3, 0.25, PLAIN.nozzles)
+    along[rng.choice(PLAIN.nozzles, 12)] += 1.5  # a few thrown, here and there
+    assert not adrift(PLAIN, state, along).any()
+    assert not adrift(PLAIN, state, np.full(PLAIN.nozzles, 1.2)).any()  # all alike: the block was printed aside
+    corner = along.copy()
+    corner[-40:] += np.repeat([0.5, 1.0, 1.5, 2.0], 10)
+    assert adrift(PLAIN, state, corner)[[3, 200, 215]].all()
+    assert adrift(PLAIN, state, corner).sum() < 50
+    assert adrift(PLAIN, state, along + 1.2 * np.sin(np.linspace(0, 6, PLAIN.nozzles))).all()
+    few = np.full(PLAIN.nozzles, np.nan)
+    few[:6] = (0, 3, 0, 3, 0, 3)
+    assert not adrift(PLAIN, state, few).any()
+
+
+def test_faults_that_hang_together_with_marks_in_doubt_are_in_doubt_and_lone_ones_beside_them_are_not():
+    state, lost = np.full(PLAIN.nozzles, FIRING), np.zeros(PLAIN.nozzles, bool)
+    state[-60:], state[5] = MISSING, MISSING
+    lost[-60:-45] = True
+    assert np.flatnonzero(spread(PLAIN, lost, state)).tolist() == list(range(PLAIN.nozzles - 60, PLAIN.nozzles))
+    lost[-60:-45] = [k < 5 for k in range(15)]  # a few in doubt: chance puts faults next to them
+    assert (spread(PLAIN, lost, state) == lost).all()
+
+
+def test_the_marks_of_a_single_column_leave_the_plane_beside_them_as_it_was():
+    column = PLAIN.model_copy(update={"nozzles": 90, "columns": 1, "row_pitch": (0.0, 0.3), "mark": (2.2, 0.1)})
+    tilted = rigid(np.array([[18.0, 1, 40], [0.5, 16.0, 60], [2e-4, 4e-4, 1]]), (34.0, 30.0))
+    kept, beside = tidied(tilted, mark_centres(column)), mark_centres(column) + (1.0, 0.0)
+    assert np.abs(kept.to_photo(beside) - tilted.to_photo(beside)).max() < 0.01
+    assert room_of(column.model_copy(update={"columns": 45, "column_pitch": (0.0, 0.3)})).min() > 0
