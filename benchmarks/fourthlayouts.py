@@ -9,9 +9,8 @@ from typing import Any
 import numpy as np
 
 from benchmarks.thirdlayouts import spread
-from benchmarks.worlds import INKS, Sheet
-from dusky_sieve.core.errors import UnusableInput
-from dusky_sieve.core.layout import Layout, MarksBlock, parse_layout
+from benchmarks.worlds import INKS, Sheet, drawn_in_style
+from dusky_sieve.core.layout import Layout, parse_layout
 
 Rng = np.random.Generator
 STYLES = (
@@ -63,16 +62,7 @@ def _lattice(kind: str, pitch: float, nozzles: int, rng: Rng) -> dict[str, Any]:
 
 def draw_layout(rng: Rng) -> Sheet:
     """A sheet of one style, of a shape that a 12-megapixel photo can show."""
-    while True:
-        style = str(rng.choice(STYLES))
-        try:
-            layout = _layout(style, rng)
-        except UnusableInput:
-            continue
-        finest = min(b.nozzle_pitch for b in layout.blocks if isinstance(b, MarksBlock))
-        small, large = sorted(layout.size)
-        if large < 4.5 * small and 2.4 / finest * large < 3600 and 2.4 / finest * small < 2700:
-            return Sheet(style, layout)
+    return drawn_in_style(rng, STYLES, _layout, 4.5)
 
 
 def _layout(style: str, rng: Rng) -> Layout:

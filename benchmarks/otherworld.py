@@ -15,8 +15,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from benchmarks.worlds import INKS, Sheet, draw_faults
-from dusky_sieve.core.errors import UnusableInput
+from benchmarks.worlds import INKS, Sheet, draw_faults, drawn_in_style
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, extent, ink_rgb, mark_centres, parse_layout
 from dusky_sieve.core.simulate import BlockTruth, DeflectedMark
 
@@ -59,17 +58,7 @@ def _spread(lattice: dict[str, Any], nozzles: int) -> tuple[float, float, float,
 
 def draw_layout(rng: np.random.Generator) -> Sheet:
     """A sheet of one style, of a shape that a 12-megapixel photo can show."""
-    while True:
-        style = str(rng.choice(STYLES))
-        try:
-            layout = _layout(style, rng)
-        except UnusableInput:
-            continue
-        finest = min(b.nozzle_pitch for b in layout.blocks if isinstance(b, MarksBlock))
-        small, large = sorted(layout.size)
-        marks = sum(b.nozzles for b in layout.blocks if isinstance(b, MarksBlock))
-        if large < 4 * small and 2.4 / finest * large < 3600 and 2.4 / finest * small < 2700 and marks >= 40:
-            return Sheet(style, layout)
+    return drawn_in_style(rng, STYLES, _layout, 4, least_marks=40)
 
 
 def _layout(style: str, rng: np.random.Generator) -> Layout:

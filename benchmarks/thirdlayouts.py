@@ -5,9 +5,8 @@ from typing import Any
 
 import numpy as np
 
-from benchmarks.worlds import INKS, Sheet
-from dusky_sieve.core.errors import UnusableInput
-from dusky_sieve.core.layout import Layout, MarksBlock, parse_layout
+from benchmarks.worlds import INKS, Sheet, drawn_in_style
+from dusky_sieve.core.layout import Layout, parse_layout
 
 Rng = np.random.Generator
 STYLES = ("mixed", "mirror", "thick", "short", "stairs", "touching", "list", "bars", "banks", "heads", "film", "fills", "big", "tiny", "many")  # fmt: skip
@@ -48,16 +47,7 @@ def spread(lattice: dict[str, Any], nozzles: int) -> tuple[float, float, float, 
 
 def draw_layout(rng: Rng) -> Sheet:
     """A sheet of one style, of a shape that a 12-megapixel photo can show."""
-    while True:
-        style = str(rng.choice(STYLES))
-        try:
-            layout = _layout(style, rng)
-        except UnusableInput:
-            continue
-        finest = min(b.nozzle_pitch for b in layout.blocks if isinstance(b, MarksBlock))
-        small, large = sorted(layout.size)
-        if large < 4.2 * small and 2.4 / finest * large < 3600 and 2.4 / finest * small < 2700:
-            return Sheet(style, layout)
+    return drawn_in_style(rng, STYLES, _layout, 4.2)
 
 
 def _layout(style: str, rng: Rng) -> Layout:

@@ -4,12 +4,14 @@ Two grades: "typical", what a phone gives by day on a table, and "bad", the far 
 try. Families and conditions are drawn apart from each other and named, so that the weakest place shows.
 """
 
+from collections.abc import Callable
 from dataclasses import dataclass
 from pathlib import Path
 
 import numpy as np
 
 from dusky_sieve import files
+from dusky_sieve.core.errors import UnusableInput
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock
 from dusky_sieve.core.simulate import (
     BlockTruth,
@@ -160,6 +162,24 @@ def _lattice_size(lattice: dict[str, object], nozzles: int) -> tuple[float, floa
         (columns - 1) * step[0] + mark[0],  # type: ignore[index]
         (columns - 1) * step[1] + (rows - 1) * row[1] + mark[1],  # type: ignore[index]
     )
+
+
+def drawn_in_style(
+    rng: np.random.Generator, styles: tuple[str, ...], layout: Callable[[str, np.random.Generator], Layout], slender: float, least_marks: int = 0
+) -> Sheet:  # fmt: skip
+    """A sheet of one of the styles, `layout` of it, no more `slender` than so, of a shape that a 12-megapixel photo can show."""
+    while True:
+        style = str(rng.choice(styles))
+        try:
+            found = layout(style, rng)
+        except UnusableInput:
+            continue
+        marks = [b for b in found.blocks if isinstance(b, MarksBlock)]
+        finest = min(b.nozzle_pitch for b in marks)
+        small, large = sorted(found.size)
+        shown = large < slender * small and 2.4 / finest * large < 3600 and 2.4 / finest * small < 2700
+        if shown and sum(b.nozzles for b in marks) >= least_marks:
+            return Sheet(style, found)
 
 
 def draw_faults(layout: Layout, rng: np.random.Generator, bad: bool) -> dict[str, BlockTruth]:

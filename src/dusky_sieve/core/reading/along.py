@@ -32,10 +32,10 @@ def along_travel(layout: Layout) -> tuple[Layout, dict[str, Piece]]:
     pieces: dict[str, Piece] = {}
     taken = {block.id for block in layout.blocks}
     for block in layout.blocks:
-        if not isinstance(block, MarksBlock):
-            blocks.append(block)
+        if isinstance(block, SolidBlock) or not _is_down(block):
+            blocks.append(block if isinstance(block, SolidBlock) else _stepped(block))
             continue
-        for part, nozzles in _turned(block) if _is_down(block) else []:
+        for part, nozzles in _turned(block):
             name = block.id
             while name in pieces or (
                 name in taken and name != block.id
@@ -43,8 +43,6 @@ def along_travel(layout: Layout) -> tuple[Layout, dict[str, Piece]]:
                 name += " "
             blocks.append(_stepped(part.model_copy(update={"id": name})))
             pieces[name] = Piece(block.id, nozzles)
-        if not _is_down(block):
-            blocks.append(_stepped(block))
     return layout.model_copy(update={"blocks": tuple(blocks)}), pieces
 
 

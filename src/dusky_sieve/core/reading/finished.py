@@ -34,6 +34,11 @@ class Finished:
         self.printing = [b for b, shown in zip(self.blocks, self.fit.printing, strict=True) if shown]
 
     @cached_property
+    def rows(self) -> int:
+        """Rows of all blocks that show ink."""
+        return sum(-(-b.nozzles // b.columns) for b in self.printing)
+
+    @cached_property
     def ends(self) -> Ends:
         """How well the rows' ends fit."""
         return self.at.ends_at(self.place, self.fit)
@@ -62,7 +67,7 @@ class Finished:
 
     def surely_told(self) -> bool:
         """Whether words beside a sheet of few rows cannot be what tells it from a place a column or a row aside."""
-        return sum(-(-b.nozzles // b.columns) for b in self.printing) > SMALL_ROWS or self.lead >= SMALL_LEAD
+        return self.rows > SMALL_ROWS or self.lead >= SMALL_LEAD
 
     def explains_little(self) -> bool:
         """Whether it explains less, laid onto its marks, than a place must to be found: another sheet's marks lead on to none of its own."""
@@ -74,7 +79,7 @@ class Finished:
 
     def slidable(self) -> set[str]:
         """Blocks that show as much a column or two aside, of a sheet of so few rows that nothing else holds them."""
-        if sum(-(-b.nozzles // b.columns) for b in self.printing) > FEW_ROWS:
+        if self.rows > FEW_ROWS:
             return set()
         found: set[str] = set()
         for k, block in enumerate(self.at.blocks):

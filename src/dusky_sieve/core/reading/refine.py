@@ -109,7 +109,7 @@ def _good(
     """Places (n, 2), offsets (n, 2) and one-sigmas (n, 2), all mm, of well printed marks; block shifts kept out."""
     centres, offsets, sigmas = [np.zeros((0, 2))], [np.zeros((0, 2))], [np.zeros((0, 2))]
     for block, rows, marks in zip(blocks, chosen, measured, strict=True):
-        good = marks.judged & (marks.ink > 0.6) & (marks.ink < 1.6) & np.isfinite(marks.offset).all(axis=1)
+        good = marks.solid & (marks.ink < 1.6)
         if marks.printing < PRINTING_FROM or good.sum() < 3:
             continue
         sigma = marks.offset_sigma[good].copy()
