@@ -1,7 +1,7 @@
 """What stands round a pattern on real sheets, drawn onto finished photographs of any world.
 
 Frames near and far, headings, names beside the blocks, rules between them, scales of ticks, swatches of solid ink,
-crosses, a square code, another pattern of marks. It takes light from the photo as ink does (or adds it, over dark), as sharp
+crosses, a square code, another pattern of marks, numbers before rows and above columns. It takes light from the photo as ink does (or adds it, over dark), as sharp
 as the photo is.
 """
 
@@ -12,12 +12,13 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, extent
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, extent, mark_centres
 
 Floats = NDArray[np.float64]
 Photo = NDArray[np.uint8]
 Place = Callable[[Floats], Floats]  # sheet points (n, 2) mm to photo pixels
 LETTERS = list("ABCDEFGHKLMNPRSTUVWXYZaeinorstlu0123456789")
+ANY = "any"  # one to four kinds, drawn by lot
 SHARP = 16  # sub-pixel steps of cv2's drawing: four bits
 
 
@@ -55,16 +56,17 @@ class _Sheet:
         return (*(float(v) for v in self.boxes[:, :2].min(axis=0)), *(float(v) for v in self.boxes[:, 2:].max(axis=0)))  # type: ignore[return-value]
 
 
-def furnish(layout: Layout, photo: Photo, backing: Backing, place: Place, room: float, rng: np.random.Generator) -> tuple[Photo, tuple[str, ...]]:  # fmt: skip
-    """The photo with one to four kinds of furniture within `room` mm of the pattern, and their names."""
+def furnish(layout: Layout, photo: Photo, backing: Backing, place: Place, room: float, rng: np.random.Generator, only: str = ANY) -> tuple[Photo, tuple[str, ...]]:  # fmt: skip
+    """The photo with one to four kinds of furniture within `room` mm of the pattern, or `only` one kind, and their names."""
     mid = np.array(layout.size) / 2
     scale = float(np.linalg.norm(np.diff(place(np.array([mid, mid + [1.0, 0.0]])), axis=0))) * 1.3
     boxes = np.array([extent(b) for b in layout.blocks if b.backing == backing])
     w, h = (round((v + 2 * room) * scale) for v in layout.size)
     sheet = _Sheet(np.zeros((h, w), np.uint8), scale, room, boxes)
-    kinds = [str(k) for k in rng.choice(list(_KINDS), int(rng.integers(1, 5)), replace=False)]
+    several = rng.choice(sorted(KINDS), int(rng.integers(1, 5)), replace=False)
+    kinds = [str(kind) for kind in several] if only == ANY else [only]
     for kind in kinds:
-        _KINDS[kind](sheet, layout, rng)
+        KINDS[kind](sheet, layout, rng)
     x, y = _sheet_at(layout, place, photo.shape[1], photo.shape[0])
     soft = cv2.GaussianBlur(sheet.share, (0, 0), 0.8)
     seen = cv2.remap(soft, ((x + room) * scale).astype(np.float32), ((y + room) * scale).astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT)  # fmt: skip
@@ -214,7 +216,50 @@ def _another(sheet: _Sheet, layout: Layout, rng: np.random.Generator) -> None:
                 sheet.line(np.array([[x, at], [x + long, at]]), thick, 235)
 
 
-_KINDS = {
+def _row_numbers(sheet: _Sheet, layout: Layout, rng: np.random.Generator) -> None:
+    """A nozzle number before or behind every row, or every few, about as far off as the next column would be."""
+    face, ink, bold = int(rng.choice([0, 2, 3, 4])), int(rng.integers(170, 256)), float(rng.uniform(0.1, 0.2))
+    near, side = float(rng.uniform(0.8, 1.2)), 1 if rng.random() < 0.3 else -1
+    for block in layout.blocks:
+        if not isinstance(block, MarksBlock):
+            continue
+        column, down = abs(block.column_pitch[0]) if block.columns > 1 else 1.6 * block.mark[0], abs(block.row_pitch[1])
+        every = max(1, int(np.ceil(0.9 / down))) if down > 0 else block.nozzles
+        high = min(2.2, 0.7 * down * every, 0.8 * column)
+        marks, last = mark_centres(block), min(block.columns, block.nozzles) - 1
+        for first in range(0, block.nozzles, every * block.columns):
+            x, y = marks[min(first + last, block.nozzles - 1) if side > 0 else first]
+            wide = 0.75 * high * len(str(first + 1))
+            off = max(near * column, (block.mark[0] + wide) / 2 + 0.15)
+            _number(sheet, block, layout, first + 1, (x + side * off, y), high, (bold, ink, face))
+
+
+def _column_numbers(sheet: _Sheet, layout: Layout, rng: np.random.Generator) -> None:
+    """A number above every column, or every few, about as far off as the next row would be."""
+    face, ink, bold = int(rng.choice([0, 2, 3, 4])), int(rng.integers(170, 256)), float(rng.uniform(0.1, 0.2))
+    near = float(rng.uniform(0.8, 1.2))
+    for block in layout.blocks:
+        if isinstance(block, MarksBlock) and block.columns > 1:
+            step = abs(block.column_pitch[0])
+            every = max(1, int(np.ceil(1.3 / step)))
+            high = min(2.0, 0.5 * step * every, max(0.6, 0.8 * abs(block.row_pitch[1])))
+            for k, (x, y) in list(enumerate(mark_centres(block)[: block.columns]))[::every]:
+                up = max(near * abs(block.row_pitch[1]), (block.mark[1] + high) / 2 + 0.15)
+                _number(sheet, block, layout, k + 1, (x, y - up), high, (bold, ink, face))
+
+
+def _number(sheet: _Sheet, block: MarksBlock, layout: Layout, number: int, at: tuple[float, float], high: float, style: tuple[float, int, int]) -> None:  # fmt: skip
+    """A number about a place, mm, where no other block stands."""
+    wide = 0.75 * high * len(str(number))
+    x0, y0, x1, y1 = at[0] - wide / 2, at[1] - high / 2, at[0] + wide / 2, at[1] + high / 2
+    others = (extent(other) for other in layout.blocks if other.id != block.id)
+    if high > 0.45 and not any(o[0] < x1 and o[2] > x0 and o[1] < y1 and o[3] > y0 for o in others):
+        bold, ink, face = style
+        sheet.text(str(number), x0, y1, high, bold * high, ink, face)
+
+
+KINDS = {
     "frame": _frame, "heading": _heading, "names": _names, "rules": _rules, "ticks": _ticks, "swatches": _swatches,
     "crosses": _crosses, "code": _code, "another": _another,
+    "rows": _row_numbers, "columns": _column_numbers,
 }  # fmt: skip

@@ -7,7 +7,7 @@
     .venv/bin/python -m benchmarks.read --world other        # of a second world of sheets and photographs (otherworld.py)
     .venv/bin/python -m benchmarks.read --world third        # and of a third (thirdworld.py)
     .venv/bin/python -m benchmarks.read --world fourth       # its photographs of other layouts again (fourthlayouts.py)
-    .venv/bin/python -m benchmarks.read --furnished          # with frames, words, rules, scales round the pattern (furniture.py)
+    .venv/bin/python -m benchmarks.read --furnished [KIND]   # with frames, words, rules, scales round the pattern (furniture.py)
     .venv/bin/python -m benchmarks.read --keep /tmp/photos   # rendered photographs are kept there and used again
 
 Recall leaves marks out that were called unsure; their share stands beside it. The yardstick is a reader that is
@@ -30,7 +30,7 @@ import cv2
 import numpy as np
 
 from benchmarks import fourthlayouts, otherworld, refusals, thirdworld, yardstick
-from benchmarks.furniture import Place, furnish
+from benchmarks.furniture import ANY, KINDS, Place, furnish
 from benchmarks.ties import lies_on_itself
 from benchmarks.worlds import Sheet, photograph
 from dusky_sieve import files
@@ -109,7 +109,7 @@ def _score_fill(faults: BlockTruth, read: Any, counts: Counter[str], wrong: list
     wrong += [f"{read.id}: the line at {y} was not seen" for y in left]
 
 
-def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardstick: bool, world: str, furnished: bool = False) -> dict[str, Any]:  # fmt: skip
+def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardstick: bool, world: str, furnished: str | None = None) -> dict[str, Any]:  # fmt: skip
     """Renders, decodes, reads and scores one sheet."""
     cv2.setNumThreads(1)
     scene: Scene | None = None
@@ -126,7 +126,7 @@ def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardsti
     decoded = time.perf_counter() - started
     if furnished:
         room = min(scene.margin_mm - EDGE_MM, MOST_ROOM_MM) if scene else LEAST_ROOM_MM
-        photos, kinds = _furnished(sheet.layout, photos, place, room, np.random.default_rng([seed, 909]))
+        photos, kinds = _furnished(sheet.layout, photos, place, room, np.random.default_rng([seed, 909]), furnished)
         conditions = (*conditions, *kinds)
     begun = time.perf_counter()
     reading = read_sheet(sheet.layout, photos)
@@ -150,9 +150,9 @@ def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardsti
     }  # fmt: skip
 
 
-def _furnished(layout: Layout, photos: list[UprightPhoto], place: Place, room: float, rng: np.random.Generator) -> tuple[list[UprightPhoto], tuple[str, ...]]:  # fmt: skip
+def _furnished(layout: Layout, photos: list[UprightPhoto], place: Place, room: float, rng: np.random.Generator, only: str) -> tuple[list[UprightPhoto], tuple[str, ...]]:  # fmt: skip
     """The photos with furniture round their patterns, and which kinds of it."""
-    drawn = [furnish(layout, p.pixels, p.backing, place, room, rng) for p in photos]
+    drawn = [furnish(layout, p.pixels, p.backing, place, room, rng, only) for p in photos]
     kinds = {kind for _, kinds in drawn for kind in kinds}
     return [replace(p, pixels=pixels) for p, (pixels, _) in zip(photos, drawn, strict=True)], tuple(sorted(kinds))
 
@@ -260,7 +260,11 @@ def main() -> None:
         "--world", choices=("own", "other", "third", "fourth"), default="own", help="whose sheets and photographs"
     )
     parser.add_argument(
-        "--furnished", action="store_true", help="draw frames, words, rules and scales round the pattern"
+        "--furnished",
+        nargs="?",
+        const=ANY,
+        choices=(ANY, *sorted(KINDS)),
+        help="draw frames, words, rules and scales round the pattern, or one kind",
     )
     parser.add_argument("--yardstick", action="store_true")
     parser.add_argument("--wrong", action="store_true", help="list what was misread")
