@@ -144,6 +144,23 @@ def sparse_aside(judge: Judge, place: Place, fit: Fit, layout: Layout) -> list[s
     return [b.id for b in blocks if b.id in aside]
 
 
+def words_at_sides(all_ink: tuple[Judge, Fit], like_marks: tuple[Judge, Fit], place: Place, layout: Layout) -> float:
+    """Ink that is not like marks at the sides of blocks that print, the worst one's mean as a share of a mark's.
+
+    Where their outermost marks are, or one lattice step beyond; by a judge and fit of all ink and of such like marks alone.
+    """
+    worst = 0.0
+    for within in (False, True):
+        sides = _sides(layout, all_ink[0].backing, opposite=within)
+        spots = place(sides.points[0])
+        ink, marks = (judge.ink_of(spots, fit, sides.block) for judge, fit in (all_ink, like_marks))
+        count = np.diff(sides.cut)
+        side = np.repeat(np.arange(len(count)), count)
+        words = np.where(all_ink[1].printing[sides.block], np.nan_to_num(ink - marks), 0.0)
+        worst = max(worst, float((np.bincount(side, words, len(count)) / np.maximum(count, 1)).max(initial=0.0)))
+    return worst
+
+
 def _moved(more: Floats, other: Floats, own: float) -> bool:
     """Whether a side shows about as much as the block's outermost marks at the other one, which are fewer than chance makes them."""
     return len(other) > 0 and bool(other.mean() < BARE_OTHER * own and more.sum() > AS_BARE * other.sum())

@@ -284,3 +284,22 @@ def distinct(found: list[Candidate], layout: Layout, most: int) -> list[Candidat
         if len(kept) == most:
             break
     return [candidate for candidate, _ in kept]
+
+
+def like_marks(strokes: Strokes, candidate: Candidate, layout: Layout, longest_run_mm: float) -> NDArray[np.bool_]:
+    """Strokes (n,) that may be this candidate's marks: about as long and wide as most where the pattern should be.
+
+    Paper edges, rules and table grain are few there and of other sizes. Compared with each other and not with
+    the layout, because blur may join marks end to end.
+    """
+    running = candidate.lean.follows
+    w, h = layout.size
+    back = project(inverse(candidate.homography), strokes.centre) / (w, h)
+    near = running & (np.abs(back - 0.5) < 0.65).all(axis=1)
+    inside = near & (np.abs(back - 0.5) < 0.5).all(axis=1)
+    if inside.sum() < 8:
+        return running
+    long, wide = float(np.median(strokes.long[inside])), float(np.median(strokes.wide[inside]))
+    across = project(candidate.homography, np.array([[w / 2, h / 2], [w / 2 + 1, h / 2]]))
+    longest = max(2.5 * long + 3, 1.3 * longest_run_mm * float(np.linalg.norm(across[1] - across[0])))
+    return np.asarray(near & (strokes.long < longest) & (strokes.wide < 2.2 * wide + 1))

@@ -26,8 +26,10 @@ class Finished:
 
     def __init__(self, at: Locator, registration: Registration) -> None:
         self.at = at
-        self.place = at.of_photo(registration).to_photo  # of the marks' box on the ink map
+        self.mapped = at.of_photo(registration)  # of the marks' box on the ink map
+        self.place = self.mapped.to_photo
         self.fit = at.judge(self.place)
+        self.alone = at.alone.judged(self.mapped, self.fit)  # by ink that is like marks
         small = shrunk(at.map.factor) @ registration.homography
         self.whole = Registration(small, registration.warp, registration.size, registration.origin)
         self.blocks = marks_over(at.whole, at.backing)
@@ -41,7 +43,7 @@ class Finished:
     @cached_property
     def ends(self) -> Ends:
         """How well the rows' ends fit."""
-        return self.at.ends_at(self.place, self.fit)
+        return self.at.ends_at(self.mapped, self.fit)
 
     def stray(self, printing: list[MarksBlock]) -> list[str]:
         """Blocks beside whose lattice many strokes stand."""
@@ -53,7 +55,8 @@ class Finished:
         columns = {b.column_pitch for b in self.at.blocks if b.columns > 1}
         along = np.array([np.multiply(k, pitch) for pitch in sorted(columns) for k in (-2, -1, 1, 2)]).reshape(-1, 2)
         steps = self.at.steps if self.fit.there < FOUND_FROM else along
-        here, *aside = self.at.judge.quick(self.place, np.array([(0.0, 0.0), *steps]), self.fit)
+        judge, fit = self.alone
+        here, *aside = judge.quick(self.place, np.array([(0.0, 0.0), *steps]), fit)
         return float(here - max(aside, default=0.0))
 
     @cached_property
@@ -62,8 +65,8 @@ class Finished:
         return on_lattice(beside_lattice(self.at.strokes, self.whole, self.blocks))
 
     def steps_told(self) -> bool:
-        """Whether it explains clearly more than a place a column or a row aside; where much printed that goes without saying."""
-        return self.fit.there >= CLEARLY_FOUND or self.lead >= STEPS_LEAD
+        """Whether it explains clearly more than a place a column or a row aside; where much printed, no less."""
+        return self.lead >= (-STEPS_LEAD if self.fit.there >= CLEARLY_FOUND else STEPS_LEAD)
 
     def surely_told(self) -> bool:
         """Whether words beside a sheet of few rows cannot be what tells it from a place a column or a row aside."""
@@ -82,15 +85,13 @@ class Finished:
         if self.rows > FEW_ROWS:
             return set()
         found: set[str] = set()
+        judge, fit = self.alone
         for k, block in enumerate(self.at.blocks):
             if self.fit.printing[k] and block.columns > 1:
                 marks, steps = mark_centres(block), np.multiply.outer((0, -2, -1, 1, 2), block.column_pitch)
                 spots = self.place((marks + steps[:, None]).reshape(-1, 2))
-                ink = (
-                    np.nan_to_num(self.at.judge.ink_of(spots, self.fit, np.full(len(spots), k)))
-                    .reshape(5, -1)
-                    .sum(axis=1)
-                )
+                share = np.nan_to_num(judge.ink_of(spots, fit, np.full(len(spots), k)))
+                ink = share.reshape(5, -1).sum(axis=1)
                 found |= {block.id} if ink[0] - ink[1:].max() < STEPS_LEAD else set()
         return found
 
@@ -100,11 +101,17 @@ class Finished:
 
     def sparse_aside(self) -> list[str]:
         """Blocks of which few marks print, that may lie one lattice step aside."""
-        return sparse_aside(self.at.judge, self.place, self.fit, self.at.layout)
+        judge, fit = self.alone
+        return sparse_aside(judge, self.place, fit, self.at.layout)
 
     def one_step_aside(self) -> tuple[set[str], bool]:
         """Blocks one lattice step beside which ink stands, and whether these are so many that all of it is wrong."""
-        sides = beyond(self.at.judge, self.place, self.fit, self.at.layout)
+        judge, fit = self.alone
+        sides = beyond(judge, self.place, fit, self.at.layout)
+        unseen = {b.id for b, own, like in zip(self.blocks, self.fit.printing, fit.printing, strict=True) if own > like}
+        if unseen:
+            by_all = beyond(self.at.judge, self.place, self.fit, self.at.layout)
+            sides |= {name: ink for name, ink in by_all.items() if name in unseen}
         aside = {name for name, ink in sides.items() if ink > MOST_BEYOND}
         blocks = aside & {b.id for b in self.blocks}
         return blocks, aside != blocks or len(aside) > MOST_ASIDE * len(sides)

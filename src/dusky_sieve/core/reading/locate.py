@@ -9,7 +9,7 @@ from numpy.typing import NDArray
 from dusky_sieve.core.layout import Backing, Layout, clear_heights, lattice_steps, marks_over
 from dusky_sieve.core.reading.align import align, or_without, shrunk
 from dusky_sieve.core.reading.beyond import beyond
-from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip, slipped
+from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip
 from dusky_sieve.core.reading.find import (
     Candidate,
     Effort,
@@ -17,6 +17,7 @@ from dusky_sieve.core.reading.find import (
     boxed,
     correlated,
     gather_marks,
+    like_marks,
     stroke_ways,
     without_sides,
 )
@@ -31,13 +32,14 @@ from dusky_sieve.core.reading.follow import (
     follow,
 )
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
-from dusky_sieve.core.reading.registration import Registration, homography_of, inverse, moved, project, rigid
-from dusky_sieve.core.reading.score import Fit, Judge, Place, probes
+from dusky_sieve.core.reading.registration import Registration, homography_of, moved, project, rigid
+from dusky_sieve.core.reading.score import Fit, Judge, probes
 from dusky_sieve.core.reading.slide import slide, touching
 from dusky_sieve.core.reading.square import slack_of, squared
 from dusky_sieve.core.reading.stray import beside_lattice, left_out, marks_drawn, on_lattice
 from dusky_sieve.core.reading.tilt import Lean, leans
 from dusky_sieve.core.reading.votes import voted
+from dusky_sieve.core.reading.words import MarksAlone, MarksMap
 
 Floats = NDArray[np.float64]
 Bytes = NDArray[np.uint8]
@@ -123,7 +125,7 @@ class Locator:
         self.stood: list[tuple[Registration, Bools]] = []
         self.liked = 0.0  # best correlation that any candidate reached; far worse ones are not followed
         self.judge = Judge(self.map, probes(layout, backing), backing)
-        self.glance = Judge(self.map, probes(layout, backing, GLANCED, rims=True), backing, spots=1)
+        self.pass_words(None)
         self.blocks = marks_over(layout, backing)
         self.block_of = np.repeat(np.arange(len(self.blocks)), [b.nozzles for b in self.blocks])
         steps = np.array([b.column_pitch if b.columns > 1 else (1.0, 0.0) for b in self.blocks])
@@ -135,6 +137,7 @@ class Locator:
         lengths = [b.mark[0] for b in self.blocks]
         self.even = max(lengths) < EVEN * min(lengths)
         self.clear_mm = float(np.median(clear_heights(self.blocks)))
+        self.alone = MarksAlone(self.map, self.judge, self.blocks, self.clear_mm)
 
     def _between(self, corners: Corners) -> Bytes:
         """Mask of the map, 255 between four corners on the photo and a little beyond them."""
@@ -165,18 +168,16 @@ class Locator:
         most, own = effort.candidates, (self.marks, self.layout, self.blocks)
         return [place for way in ways for place in voted(self.strokes, way, *own, most)]
 
-    def ends_right(self, found: Found) -> Registration:
-        """The place slid along the rows where that sets their ends right and explains no less."""
-        slip = find_slip(self.ends_at(found.registration.to_photo, found.fit))
-        if not slip.moves:
-            return found.registration
-        slid = slipped(found.registration, slip, self.blocks[0].column_pitch, self.layout.size)
-        ways = (found.registration, slid, self.followed(found.like, slid))
-        return max(ways, key=lambda way: self.judge.of(way).explained)
+    def ends_at(self, registration: Registration, fit: Fit) -> Ends:
+        """How well the rows' ends fit about a place that fits so."""
+        judge, like = self.alone.judged(registration, fit)
+        return ends_of(registration.to_photo, self.blocks, self.layout, judge.near, like)
 
-    def ends_at(self, place: Place, fit: Fit | None = None) -> Ends:
-        """How well the rows' ends fit about a place; `fit` of it where that is known."""
-        return ends_of(place, self.blocks, self.layout, self.judge.near, fit or self.judge(place))
+    def pass_words(self, marks: MarksMap | None) -> None:
+        """Goes by ink that is like marks from now on when it takes whole steps and slides along rows; None: by all ink again."""
+        plan = probes(self.layout, self.backing, GLANCED, rims=True)
+        self.sliding = marks or self.map
+        self.glance = Judge(self.sliding, plan, self.backing, spots=1)
 
     def whole_sheet(self, registration: Registration) -> Registration:
         """The registration of the whole sheet on the photo, from the one of the marks' box on the ink map."""
@@ -251,7 +252,7 @@ class Locator:
         """A place that was led to twice, and so believed with fewer marks; not where ink stands one step beside a block."""
         place = found.registration.to_photo
         most = max(beyond(self.judge, place, found.fit, self.layout).values(), default=0.0)
-        aside = most > HARDLY_BEYOND or find_slip(self.ends_at(place, found.fit)).moves
+        aside = most > HARDLY_BEYOND or find_slip(self.ends_at(found.registration, found.fit)).moves
         return found if aside else replace(found, again=True)
 
     def refined(self, candidate: Candidate, *, thorough: bool = True) -> Found | None:
@@ -262,7 +263,7 @@ class Locator:
         for before, led_to in self.laid:
             if before is candidate:
                 return led_to
-        like = self.like_marks(candidate)
+        like = like_marks(self.strokes, candidate, self.layout, self.longest_run_mm)
         aligned = None if candidate.laid else self._aligned(candidate, like, thorough=thorough)
         found: Found | None = None
         starts: list[Floats] = [candidate.homography] if candidate.laid else []
@@ -299,7 +300,7 @@ class Locator:
             place = self.followed(found.like, found.registration, seed)
             found = self._better(found, found.lean, found.like, place)
         again = Candidate(1.0, homography_of(found.registration), found.lean, self.marks)
-        like = self.like_marks(again)
+        like = like_marks(self.strokes, again, self.layout, self.longest_run_mm)
         aligned = align(self.drawn(like), again.homography, self.marks, self.layout)
         if aligned is None:
             return found
@@ -343,7 +344,8 @@ class Locator:
             return followed
         shown = fit.printing[self.block_of]
         square = squared(followed, self.marks.centres[shown], self.along[shown], self.shape, slack=slack)
-        return follow(distance, slide(self.map.soft, square, printing, self.layout), self.marks, self.clear_mm, FINAL)
+        slid = slide(self.sliding.soft, square, printing, self.layout)
+        return follow(distance, slid, self.marks, self.clear_mm, FINAL)
 
     def _distance(self, like: Bools) -> Singles:
         """Distance (rows, columns) px to the nearest of those strokes (n,); that of the last is kept."""
@@ -361,24 +363,7 @@ class Locator:
     def forget(self) -> None:
         """Lets go of pictures that are quickly drawn again: where a look fails, several locators are kept."""
         self.lines, self.distance = None, None
-
-    def like_marks(self, candidate: Candidate) -> Bools:
-        """Strokes (n,) that may be this candidate's marks: about as long and wide as most where the pattern should be.
-
-        Paper edges, rules and table grain are few there and of other sizes. Compared with each other and not with
-        the layout, because blur may join marks end to end.
-        """
-        strokes, running = self.strokes, candidate.lean.follows
-        w, h = self.layout.size
-        back = project(inverse(candidate.homography), strokes.centre) / (w, h)
-        near = running & (np.abs(back - 0.5) < 0.65).all(axis=1)
-        inside = near & (np.abs(back - 0.5) < 0.5).all(axis=1)
-        if inside.sum() < 8:
-            return running
-        long, wide = float(np.median(strokes.long[inside])), float(np.median(strokes.wide[inside]))
-        across = project(candidate.homography, np.array([[w / 2, h / 2], [w / 2 + 1, h / 2]]))
-        longest = max(2.5 * long + 3, 1.3 * self.longest_run_mm * float(np.linalg.norm(across[1] - across[0])))
-        return np.asarray(near & (strokes.long < longest) & (strokes.wide < 2.2 * wide + 1))
+        self.alone.forget()
 
     def settled(self, registration: Registration, levels: Fit | None = None) -> tuple[Registration, Fit]:
         """The registration moved by whole lattice steps to where the pattern's edges have ink.
@@ -387,6 +372,11 @@ class Locator:
         photo's ink levels where the place itself cannot tell them yet.
         """
         fit = levels or self.judge.of(registration)
+        settled = self.stepped(registration, fit)
+        return settled, fit if settled is registration and levels is None else self.judge.of(settled)
+
+    def stepped(self, registration: Registration, fit: Fit) -> Registration:
+        """The place moved by whole lattice steps to where most marks are and least ink beside them."""
         at = np.zeros(2)
         best = float(self.glance.quick(registration.to_photo, at[None], fit)[0])
         for _ in range(10):
@@ -395,5 +385,4 @@ class Locator:
             if values[top] <= best * 1.001 + 1e-9:
                 break
             at, best = at + self.steps[top], float(values[top])
-        settled = moved(registration, (at[0], at[1]))
-        return settled, fit if not at.any() and levels is None else self.judge.of(settled)
+        return moved(registration, (at[0], at[1])) if at.any() else registration

@@ -20,6 +20,7 @@ from dusky_sieve.core.reading.locate import (
 )
 from dusky_sieve.core.reading.paper import enlarged, papers_on
 from dusky_sieve.core.reading.registration import Registration, inverse, project
+from dusky_sieve.core.reading.sides import ends_right
 from dusky_sieve.core.reading.ways import other_blocks, right_way_round, sides_right
 from dusky_sieve.core.reading.why import remedy
 
@@ -181,7 +182,7 @@ def _checked(at: Locator, best: Found | None, candidates: list[Candidate], other
     if best is None or best.fit.explained < LEAST_MARKS or not (best.fit.there >= FOUND_FROM or at.on_lattice(best)):
         raise SheetNotFound(f"{at.file}: no sheet of the layout “{at.layout.name}” was found. {remedy(at.map.small)}")
     _refuse_another_sheet(at, best)
-    return at.whole_sheet(at.ends_right(best))
+    return at.whole_sheet(ends_right(at, best))
 
 
 def _refuse_another_sheet(at: Locator, best: Found) -> None:

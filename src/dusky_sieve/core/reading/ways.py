@@ -23,6 +23,7 @@ from dusky_sieve.core.reading.ghosts import beside_sheet, clearer, trace
 from dusky_sieve.core.reading.locate import FOUND_FROM, WELL_LAID, Found, Locator
 from dusky_sieve.core.reading.registration import Registration, grid_over, moved, project, through
 from dusky_sieve.core.reading.score import Fit, Judge, probes, solid_shown
+from dusky_sieve.core.reading.sides import ends_right, past_words
 
 Floats = NDArray[np.float64]
 Bytes = NDArray[np.uint8]
@@ -61,7 +62,15 @@ def right_way_round(at: Locator, best: Found, candidates: list[Candidate], other
     others : of the whole sheet on the photo, where other looks led
     """
     plan = probes(at.layout, at.backing, COMPARED)
-    full = Judge(at.map, plan, at.backing) if at.judge.plan.stride > 1 else at.judge  # of few marks none are left out
+    best, marks = past_words(at, best)
+    own = marks is None and at.judge.plan.stride == 1  # of few marks none are left out
+    full = at.judge if own else Judge(marks or at.map, plan, at.backing)
+    top = _best_way(at, best, candidates, others, full)
+    return top if marks is None else replace(top, fit=at.judge.of(top.registration))
+
+
+def _best_way(at: Locator, best: Found, candidates: list[Candidate], others: list[Registration], full: Judge) -> Found:
+    """The same, judged by all marks: by those seen among words where some stand beside the pattern."""
     top = Found(best.registration, _with_fills(at, full, best.registration), best.lean, best.like)
     further = [Found(*at.settled(at.of_photo(other)), best.lean, best.like) for other in others]
     if best.fit.there < SURELY_FOUND:
@@ -82,9 +91,9 @@ def right_way_round(at: Locator, best: Found, candidates: list[Candidate], other
         ways.sort(key=lambda way: -way.fit.explained)
     top = ways[0]
     rivals = [way for way in ways[1:] if _apart(at, top.registration, way.registration)]
-    if top.fit.there < FOUND_FROM or not rivals:  # no sheet, either way round; or but one way
+    if at.judge.of(top.registration).there < FOUND_FROM or not rivals:  # no sheet, either way round; or but one way
         return top
-    sure = _leads(at, top, rivals[0]) and not _truer(rivals[0], top, full)
+    sure = _leads(at, full, top, rivals[0]) and not _truer(rivals[0], top, full)
     return top if sure else _decided(at, top, rivals[0], full)
 
 
@@ -103,7 +112,7 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     top, other = ways[0][0], ways[1][0]
     if not _apart(at, top.registration, other.registration):
         return top  # beside which ink stood, the one on one side and the other on the other: a frame a row away
-    leads, truer, falser = _leads(at, top, other), _truer(top, other, full), _truer(other, top, full)
+    leads, truer, falser = _leads(at, full, top, other), _truer(top, other, full), _truer(other, top, full)
     beside = _beside(at, top), _beside(at, other)
     if not (truer or falser) and min(beside) < BARE_BESIDE and max(beside) >= BESIDE:
         return top if beside[0] < BESIDE else other  # the one without marks where the layout has none
@@ -111,7 +120,7 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
         return top
     if falser and (not leads or top.fit.explained < OVERRULED * other.fit.explained):
         return other
-    if _told_alone(_alone(at, other, top), _alone(at, top, other)):
+    if _told_alone(_alone(at, full, other, top), _alone(at, full, top, other)):
         return other  # noise of thousands that both share is more than the few that tell
     off = [beside_sheet(at.map.small, laid.registration.to_photo, at.layout, at.backing) for laid in (top, other)]
     if min(off) == 0 and max(off) >= OFF_THE_SHEET:
@@ -130,7 +139,7 @@ def _laid_again(at: Locator, way: Found, full: Judge) -> tuple[Found, tuple[Regi
     """A way laid once more, the best of it, and its places: a few marks decide, and neither may lead by being laid more finely."""
     way = sides_right(at, way)
     again, _ = at.settled(at.followed(way.like, way.registration))
-    places = (way.registration, again, at.ends_right(way))
+    places = (way.registration, again, ends_right(at, way))
     laid = (Found(p, _with_fills(at, full, p), way.lean, way.like) for p in places)
     return max(laid, key=lambda found: found.fit.explained), places
 
@@ -232,7 +241,12 @@ def sides_right(at: Locator, found: Found) -> Found:
 
 def _beside(at: Locator, way: Found) -> float:
     """Ink one lattice step beyond the worst side of any block, as a share of a mark's."""
-    return max(beyond(at.judge, way.registration.to_photo, way.fit, at.layout).values(), default=0.0)
+    place = way.registration.to_photo
+    ink = max(beyond(at.judge, place, way.fit, at.layout).values(), default=0.0)
+    if ink < BARE_BESIDE:
+        return ink
+    judge, fit = at.alone.judged(way.registration, way.fit)  # words are no marks
+    return max(beyond(judge, place, fit, at.layout).values(), default=0.0)
 
 
 def other_blocks(at: Locator, found: Found) -> Found:
@@ -281,14 +295,14 @@ def _rivals(at: Locator, fit: Fit) -> list[tuple[float, Floats]]:
     return [(turn, shift) for _, turn, shift in turned + moved_on]
 
 
-def _leads(at: Locator, top: Found, other: Found) -> bool:
+def _leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
     """Whether a place explains so much more than another that it is no accident."""
     lead, share = top.fit.explained - other.fit.explained, LEAD_SHARE * top.fit.explained
     if lead >= max(CLEAR_LEAD, share):
         return True
     if lead <= 0:
         return False
-    mine, others = _alone(at, top, other), _alone(at, other, top)
+    mine, others = _alone(at, full, top, other), _alone(at, full, other, top)
     if _told_alone(mine, others):
         return True
     alone, told = max(len(mine), len(others)), float(mine.sum() - others.sum())
@@ -304,7 +318,7 @@ def _told_alone(mine: Floats, others: Floats) -> bool:
     return len(mine) + len(others) >= LEAST_ALONE and bare < INKED and there - bare > CLEARLY_INKED
 
 
-def _alone(at: Locator, way: Found, other: Found) -> Floats:
+def _alone(at: Locator, full: Judge, way: Found, other: Found) -> Floats:
     """Ink (n,) as a share of a mark's, of the marks that one place has where the other has none; less what gaps beside them have.
 
     A frame or a word has ink between columns and rows as well.
@@ -316,7 +330,7 @@ def _alone(at: Locator, way: Found, other: Found) -> Floats:
     known = np.isfinite(gaps).all(axis=2)
     steps = np.concatenate([np.zeros_like(gaps[:1]), np.nan_to_num(gaps), -np.nan_to_num(gaps)])
     spots = way.registration.to_photo((centres[lone] + steps).reshape(-1, 2))
-    ink = np.nan_to_num(at.judge.ink_of(spots, way.fit, np.tile(at.block_of[lone], 5))).reshape(5, -1)
+    ink = np.nan_to_num(full.ink_of(spots, way.fit, np.tile(at.block_of[lone], 5))).reshape(5, -1)
     # A frame beside a row has ink to one side of its marks only.
     between = np.where(known, np.minimum(ink[1:3], ink[3:]), 0.0)
     return np.asarray(np.clip(ink[0] - between.max(axis=0), 0, 1))

@@ -1,0 +1,55 @@
+"""Numbers and words printed beside a pattern, about where its next row or column would stand, are not taken for marks."""
+
+import cv2
+import numpy as np
+import pytest
+from tests.conftest import small_scene
+from tests.core.test_small_sheets import sheet, states
+
+from dusky_sieve.core.layout import Layout, mark_centres
+from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
+from dusky_sieve.core.simulate import BlockTruth, Truth, render
+from dusky_sieve.core.simulate.camera import place_on_photo
+
+
+def read_with(layout: Layout, words: list[tuple[str, tuple[float, float]]], gone: dict[str, tuple[int, ...]], seed: int = 6, size: float = 1.0, **scene) -> Reading:  # fmt: skip
+    """The reading of a photo with words, each centred on a place of the sheet, mm, and some marks missing."""
+    shot = small_scene(**({"width": 2800, "height": 2100, "fill": 0.8, "margin_mm": 16} | scene))
+    faults = {name: BlockTruth(missing=which) for name, which in gone.items()}
+    pixels = render(layout, Truth(blocks=faults, scene=shot), "light", np.random.default_rng(seed))
+    for word, at in words:
+        (wide, high), _ = cv2.getTextSize(word, cv2.FONT_HERSHEY_SIMPLEX, size, 3)
+        x, y = place_on_photo(np.array([at]), layout=layout, scene=shot)[0] + np.array([-wide / 2, high / 2])
+        cv2.putText(pixels, word, (int(x), int(y)), cv2.FONT_HERSHEY_SIMPLEX, size, (40, 40, 40), 3, cv2.LINE_AA)
+    return read_sheet(layout, [UprightPhoto(pixels, "light", "p")])
+
+
+ROWS = sheet(200, 200, 200, columns=25, across=1.7, mark=1.3, down=1.2, slant=False)
+GONE = {"b0": (25, 50, 75, 112), "b1": (1, 26, 51, 100), "b2": (8, 176, 200)}
+
+
+@pytest.mark.parametrize("seen", [{"roll_deg": 4}, {"roll_deg": 174, "tilt_deg": 18, "tilt_towards_deg": 60}])
+@pytest.mark.parametrize("beside", ["row", "column"])
+def test_numbers_a_lattice_step_beside_every_row_or_column_are_no_marks(beside, seen):
+    words = []
+    for block in ROWS.blocks:
+        marks = mark_centres(block)
+        if beside == "row":
+            words += [(str(25 * k + 1), (x - 1.7, y)) for k, (x, y) in enumerate(marks[::25])]
+        else:
+            words += [(str(k + 1), (x, y - 1.2)) for k, (x, y) in enumerate(marks[:25])]
+    found = read_with(ROWS, words, GONE, size=0.7, **seen)
+    assert found.photos[0].found, found.photos[0].why
+    assert {b.id: sorted(states(b)) for b in found.blocks} == {name: sorted(which) for name, which in GONE.items()}
+
+
+@pytest.mark.parametrize("seed", [1, 9])
+def test_words_before_few_rows_whose_last_column_did_not_print_lead_no_block_aside(seed):
+    layout = sheet(36, 28, 38, columns=20, across=2.26, mark=1.72, down=1.69)
+    gone = {"b0": (20, 21, 24), "b1": (8, 10, 20), "b2": (12, 20, 38)}
+    rng = np.random.default_rng(seed)
+    words = [
+        (str(rng.integers(10, 99)), (x - 2.4, y - 0.1)) for b in layout.blocks for x, y in mark_centres(b)[[0, 20]]
+    ]
+    found = read_with(layout, words, gone, seed, roll_deg=-12 + seed, tilt_deg=12, tilt_towards_deg=60 * seed)
+    assert all(sorted(states(b)) == sorted(gone[b.id]) for b in found.blocks if b.read)
