@@ -32,8 +32,9 @@ def past_words(at: Locator, found: Found) -> tuple[Found, MarksMap | None]:
     """
     judge, fit = at.alone.judged(found.registration, found.fit)
     marks = at.alone.map(found.registration)
-    words = words_at_sides((at.judge, found.fit), (judge, fit), found.registration.to_photo, at.layout)
-    if marks is None or judge is at.judge or words <= WORDS:
+    if marks is None or judge is at.judge:
+        return found, None
+    if words_at_sides((at.judge, found.fit), (judge, fit), found.registration.to_photo, at.layout) <= WORDS:
         return found, None
     at.pass_words(marks)
     again = at.followed(found.like, found.registration)
