@@ -12,7 +12,7 @@ from dusky_sieve.core.layout import Layout, MarksBlock
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
 from dusky_sieve.core.reading.cover import between_rows
 from dusky_sieve.core.reading.find import EFFORTS
-from dusky_sieve.core.reading.ghosts import beside_sheet, trace
+from dusky_sieve.core.reading.ghosts import Ground
 from dusky_sieve.core.reading.inkmap import find_strokes
 from dusky_sieve.core.reading.judge import STATES
 from dusky_sieve.core.reading.locate import Found, Locator
@@ -196,8 +196,8 @@ def test_traces_count_only_on_the_sheets_own_ground(desk):
     page[260:] = desk
     page[260::11] = desk + 12
     place = rigid(np.array([[18.0, 0, 30], [0, 18.0, 20], [0, 0, 1]]), layout.size).to_photo
-    assert (trace(page, place, layout, "dark") > 0) == (desk == 20)
-    assert beside_sheet(page, place, layout, "dark") == (desk != 20)
+    assert (Ground(page).trace(place, layout, "dark") > 0) == (desk == 20)
+    assert Ground(page).beside_sheet(place, layout, "dark") == (desk != 20)
 
 
 @pytest.mark.parametrize("rows_apart", [0.2, 0.25, 0.32])

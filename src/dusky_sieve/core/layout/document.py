@@ -110,6 +110,9 @@ class Layout(Frozen):
     size: tuple[Length, Length]
     blocks: tuple[Block, ...] = Field(min_length=1, max_length=MAX_BLOCKS)
 
+    def __hash__(self) -> int:
+        return hash((self.name, self.size))  # not of its blocks: it is asked for as often as theirs
+
     @model_validator(mode="after")
     def _blocks_fit(self) -> Self:
         seen: set[str] = set()

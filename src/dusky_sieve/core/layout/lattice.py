@@ -65,9 +65,10 @@ def boxes_of(blocks: tuple[MarksBlock | SolidBlock, ...]) -> Floats:
     return np.array([extent(block) for block in blocks]).reshape(-1, 4)
 
 
-def boxes_besides(block: MarksBlock | SolidBlock, blocks: tuple[MarksBlock | SolidBlock, ...]) -> Floats:
+@lru_cache(maxsize=256)
+def boxes_besides(block: MarksBlock | SolidBlock, layout: Layout) -> Floats:
     """The boxes (n, 4) of all blocks but that one."""
-    return boxes_of(blocks)[[other.id != block.id for other in blocks]]
+    return boxes_of(layout.blocks)[[other.id != block.id for other in layout.blocks]]
 
 
 def on_boxes(points: Floats, boxes: Floats, half: float) -> NDArray[np.bool_]:

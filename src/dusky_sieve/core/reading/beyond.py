@@ -66,7 +66,7 @@ def gap_beside(block: MarksBlock, layout: Layout) -> Floats | None:
     if block.columns > 1:
         return np.array(block.column_pitch) / 2 if clear_width(block) > GAP_MM else None
     left, top, right, bottom = extent(block)
-    x0, y0, x1, y1 = boxes_besides(block, layout.blocks).T
+    x0, y0, x1, y1 = boxes_besides(block, layout).T
     level, length = (y0 < bottom) & (y1 > top), block.mark[0]
     room = {
         side: float(apart[level & (apart >= 0)].min(initial=length))
@@ -88,7 +88,7 @@ def beyond_sides(block: MarksBlock, layout: Layout) -> dict[str, Floats]:
     if rows > 1:
         below = np.where(c < block.nozzles - full * columns, full + 1, full)  # the last row may be short
         sides |= {"top": origin + c * column - row, "bottom": origin + c * column + below * row}
-    boxes = boxes_besides(block, layout.blocks)
+    boxes = boxes_besides(block, layout)
     return {name: side[~on_boxes(side, boxes, 0.5 * block.mark[0])] for name, side in sides.items()}
 
 

@@ -176,6 +176,8 @@ def adrift(block: MarksBlock, state: NDArray[np.int64], along: Floats) -> Bools:
     off = along - np.median(along[told])
     if (np.abs(off[told]) > ASIDE_ALONG).mean() > MOST_ADRIFT:
         return np.ones(len(along), bool)
+    if not (np.abs(off[told]) > ASIDE_ALONG).any():
+        return np.zeros(len(along), bool)
     windows = around(off, block)
     enough = np.isfinite(windows).sum(axis=1) >= LEAST_ABOUT
     here = np.zeros(len(along), bool)

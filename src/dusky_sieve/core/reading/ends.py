@@ -6,6 +6,7 @@ right together.
 """
 
 from dataclasses import dataclass
+from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
@@ -148,16 +149,20 @@ def ends_of(place: Place, blocks: list[MarksBlock], layout: Layout, near: NDArra
         if not fit.printing[k] or min(block.columns, block.nozzles) <= ALONG_FROM or not narrow(block, scale):
             continue
         gaps_show &= clear_width(block) * scale >= NARROW_PX
-        rows = np.arange(-(-block.nozzles // block.columns))
-        for some in np.array_split(rows, 2) if len(rows) >= SPLIT_FROM else [rows]:
+        rows = -(-block.nozzles // block.columns)
+        halves = [(0, (rows + 1) // 2), ((rows + 1) // 2, rows)] if rows >= SPLIT_FROM else [(0, rows)]
+        for half in halves:
             for side in (-1, 1):
-                values = _ends(place, block, layout, near, (fit.low[k], fit.high[k]), slides, some, side)
+                values = _ends(place, block, layout, near, (fit.low[k], fit.high[k]), slides, half, side)
                 if values is not None:
                     column = 0 if side < 0 else block.columns - 1
                     scores.append(values)
-                    weights.append(float(len(some)))
+                    weights.append(float(half[1] - half[0]))
                     names.append((block.id, side))
-                    middles.append(_places(block, np.array([[column, some.mean()]]))[0] / np.array(layout.size) * 2 - 1)
+                    middles.append(
+                        _places(block, np.array([[column, (half[0] + half[1] - 1) / 2]]))[0] / np.array(layout.size) * 2
+                        - 1
+                    )
     return Ends(
         np.array(scores).reshape(-1, len(slides)), slides, np.array(weights) / (sum(weights) or 1.0), np.array(middles).reshape(-1, 2),
         tuple(name for name, _ in names), tuple(side for _, side in names), gaps_show,
@@ -181,40 +186,87 @@ def find_slip(ends: Ends) -> Slip:
     return Slip(middle, right, down, float(total[best]) - none, float(total[best]))
 
 
-def _ends(
-    place: Place, block: MarksBlock, layout: Layout, near: NDArray[np.uint8], level: tuple[float, float], slides: Floats,
-    rows: NDArray[np.int64], side: int,
-) -> Floats | None:  # fmt: skip
-    """Ink inside some rows' left (side -1) or right ends less ink beyond them, -1..1, for every slide (n,).
+@dataclass(frozen=True)
+class _Cells:
+    """Cells of a block's lattice, those inside rows' ends and those beyond them, and the rows they stand on.
+
+    rows : (rows,) numbers; first, steps : the first cell's column, and fine steps from it to the last one's
+    row, step : (n,) of each cell, its place in `rows` and the fine steps from the first; inside : how many of them are inside
+    """
+
+    rows: Floats
+    first: float
+    steps: int
+    row: NDArray[np.int64]
+    step: NDArray[np.int64]
+    inside: int
+
+    @classmethod
+    def of(cls, inside: Floats, beyond: Floats) -> "_Cells":
+        """Of cells (n, 2) and (m, 2), column and row."""
+        columns, rows = np.concatenate([inside, beyond]).T
+        own, row = np.unique(rows, return_inverse=True)
+        steps = np.rint((columns - columns.min()) / FINE).astype(np.int64)
+        return cls(own, float(columns.min()), int(steps.max()), row, steps, len(inside))
+
+
+@lru_cache(maxsize=1024)
+def _cells_at(block: MarksBlock, layout: Layout, part: tuple[int, int], side: int) -> tuple[_Cells, _Cells] | None:
+    """Cells inside and beyond the left (side -1) or right ends of rows from one to another, and those beyond by themselves.
 
     None where another block stands so near that nothing beyond them should be bare.
     """
+    rows = np.arange(*part)
     columns = min(block.columns, block.nozzles)
     last = np.minimum(columns, block.nozzles - rows * block.columns) - 1
-    reach = min(LOOKED_AT, columns)
     end = np.zeros(len(rows), np.int64) if side < 0 else last
     inside, beyond = (
         np.stack(np.broadcast_arrays(end[:, None] + side * steps, rows[:, None]), axis=-1).reshape(-1, 2).astype(float)
-        for steps in (-np.arange(reach), np.arange(1, LOOKED_AT + 1))
+        for steps in (-np.arange(min(LOOKED_AT, columns)), np.arange(1, LOOKED_AT + 1))
     )
-    boxes = boxes_besides(block, layout.blocks)
-    free = beyond[~on_boxes(_places(block, beyond), boxes, block.mark[0] / 2)]
+    free = beyond[~on_boxes(_places(block, beyond), boxes_besides(block, layout), block.mark[0] / 2)]
     if len(free) < LEAST_FREE * len(beyond):
         return None
+    return _Cells.of(inside, free), _Cells.of(free[:0], free)
 
-    def ink(cells: Floats, down: float = 0.0) -> Floats:
+
+def _ends(
+    place: Place, block: MarksBlock, layout: Layout, near: NDArray[np.uint8], level: tuple[float, float], slides: Floats,
+    part: tuple[int, int], side: int,
+) -> Floats | None:  # fmt: skip
+    """Ink inside the left (side -1) or right ends of rows from one to another less ink beyond them, -1..1, for every slide (n,).
+
+    None where another block stands so near that nothing beyond them should be bare.
+    """
+    cells = _cells_at(block, layout, part, side)
+    if cells is None:
+        return None
+
+    def ink(seen: _Cells, down: float = 0.0) -> tuple[Floats, Floats]:
         # Whole columns are whole steps of a slide: each row is looked up once, at every such step.
-        c, r = cells.T
-        own, row = np.unique(r, return_inverse=True)
-        table = _along_rows(
-            place, block, own + down, c.min() + slides[0], round(np.ptp(c) / FINE) + len(slides), near, level
-        )
-        return np.asarray(table[row, np.rint((c - c.min()) / FINE).astype(int) + np.arange(len(slides))[:, None]])
+        count, first = seen.steps + len(slides), seen.first + slides[0]
+        table = _along_rows(place, block, seen.rows + down, first, count, near, level)
+        return _means(table, seen.row, seen.step, seen.inside, len(slides))
 
-    within, out = np.split(ink(np.concatenate([inside, free])), [len(inside)], axis=1)
+    within, out = ink(cells[0])
     if block.nozzles > block.columns:  # a frame beside the pattern has ink between the rows as well; marks have not
-        out = np.maximum(out - ink(free, 0.5), 0)
-    return np.asarray(within.mean(axis=1) - out.mean(axis=1))
+        out = np.maximum(out - ink(cells[1], 0.5)[1], 0)
+    return within - out
+
+
+@compiled
+def _means(
+    table: Floats, row: NDArray[np.int64], step: NDArray[np.int64], inside: int, count: int
+) -> tuple[Floats, Floats]:
+    """A table's (rows, steps) mean at the first cells, and at the others, for every slide (count,); of each cell its row and step (n,)."""
+    means = np.zeros((2, count))
+    for part, first, last in ((0, 0, inside), (1, inside, len(row))):
+        for cell in range(first, last):
+            for k in range(count):
+                means[part, k] += table[row[cell], step[cell] + k]
+        for k in range(count):
+            means[part, k] /= max(last - first, 1)
+    return means[0], means[1]
 
 
 def _along_rows(

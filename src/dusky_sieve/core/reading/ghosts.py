@@ -4,17 +4,23 @@ Film over black shows white ink; two like blocks of it look the same upside down
 invisible there, but hundreds of marks together still leave a trace, and only one way round are they where it is.
 """
 
+from functools import cached_property
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, mark_centres, marks_over
+from dusky_sieve.core.reading.compiled import compiled, in_rows
+from dusky_sieve.core.reading.order import median
 from dusky_sieve.core.reading.score import Place
 
 Floats = NDArray[np.float64]
 
 WINDOW = 15  # pixels of the surroundings that a trace stands out from
-ACROSS, ALONG = range(-8, 9), (-5, 0, 5)  # pixels by which a block seen only from afar may be misplaced
+EVERY = 4  # pixels, of which one tells how much places differ
+ACROSS, ALONG = 8, (-5, 0, 5)  # pixels either way, and pixels, by which a block seen only from afar may be misplaced
+LEAST_SEEN = 12  # places on the photo, below which they say nothing
 BY_CHANCE = 2.0  # standard errors that the best of the places tried reaches where there is nothing
 SURE = 4.0  # standard errors beyond those, of all blocks together, from which a trace is no accident
 CLEARER = 2.0  # times the other way's trace
@@ -22,31 +28,43 @@ DARKEST = 6.0  # of 255, added before grounds are compared: near black a few cod
 OTHER_GROUND = 2.2  # times as bright or dark as where the sheet's own blocks lie: it is not the sheet's ground
 
 
-def trace(small: NDArray[np.uint8], place: Place, layout: Layout, backing: Backing) -> float:
-    """Standard errors, beyond those of chance, by which marks of the other backing differ from the bare places beside them.
+class Ground:
+    """What a small photo (rows, columns, 3) shows where its strokes are not looked for."""
 
-    Those of all blocks together: the root of the sum of their squares. 0 where a block would lie beside the sheet.
-    """
-    if beside_sheet(small, place, layout, backing) > 0:
-        return 0.0
-    light = small.mean(axis=2).astype(np.float32)
-    detail = light - cv2.blur(light, (WINDOW, WINDOW))
-    limit = 4 * float(np.median(np.abs(detail))) * 1.4826 + 1.0
-    detail = np.clip(cv2.blur(detail, (3, 1)), -limit, limit)
-    squares = 0.0
-    for block in _others(layout, backing):
-        marks, bare = mark_centres(block), _bare(block)
-        squares += max(_contrast(detail, place(marks), place(bare)) - BY_CHANCE, 0.0) ** 2
-    return float(np.sqrt(squares))
+    def __init__(self, small: NDArray[np.uint8]) -> None:
+        self.small = small
 
+    @cached_property
+    def light(self) -> NDArray[np.float32]:
+        """Brightness (rows, columns), 0..255, the mean of the bands."""
+        return np.asarray(cv2.transform(self.small.astype(np.float32), np.full((1, 3), 1 / 3, np.float32)), np.float32)
 
-def beside_sheet(small: NDArray[np.uint8], place: Place, layout: Layout, backing: Backing) -> float:
-    """Share of the other backing's blocks that would lie on ground unlike that about the sheet's own marks."""
-    light = small.mean(axis=2).astype(np.float32)
-    own = marks_over(layout, backing)
-    ground = np.median([_level(light, place(_bare(b))) for b in own]) + DARKEST
-    ratios = [(_level(light, place(_bare(b))) + DARKEST) / ground for b in _others(layout, backing)]
-    return sum(not 1 / OTHER_GROUND < ratio < OTHER_GROUND for ratio in ratios) / max(1, len(ratios))
+    @cached_property
+    def detail(self) -> NDArray[np.float32]:
+        """How much brighter each place is than what is round it, (rows, columns), what stands out far held back."""
+        detail = self.light - cv2.blur(self.light, (WINDOW, WINDOW))
+        limit = 4 * float(median(np.abs(detail[::EVERY, ::EVERY]).ravel())) * 1.4826 + 1.0
+        return np.asarray(np.clip(cv2.blur(detail, (3, 1)), -limit, limit), np.float32)
+
+    def trace(self, place: Place, layout: Layout, backing: Backing) -> float:
+        """Standard errors, beyond those of chance, by which marks of the other backing differ from the bare places beside them.
+
+        Those of all blocks together: the root of the sum of their squares. 0 where a block would lie beside the sheet.
+        """
+        if self.beside_sheet(place, layout, backing) > 0:
+            return 0.0
+        squares = 0.0
+        for block in _others(layout, backing):
+            marks, bare = mark_centres(block), _bare(block)
+            squares += max(_contrast(self.detail, in_rows(place(marks)), in_rows(place(bare))) - BY_CHANCE, 0.0) ** 2
+        return float(np.sqrt(squares))
+
+    def beside_sheet(self, place: Place, layout: Layout, backing: Backing) -> float:
+        """Share of the other backing's blocks that would lie on ground unlike that about the sheet's own marks."""
+        own = marks_over(layout, backing)
+        ground = np.median([_level(self.light, place(_bare(b))) for b in own]) + DARKEST
+        ratios = [(_level(self.light, place(_bare(b))) + DARKEST) / ground for b in _others(layout, backing)]
+        return sum(not 1 / OTHER_GROUND < ratio < OTHER_GROUND for ratio in ratios) / max(1, len(ratios))
 
 
 def _others(layout: Layout, backing: Backing) -> list[MarksBlock]:
@@ -65,21 +83,29 @@ def _level(light: NDArray[np.float32], spots: Floats) -> float:
     return float(np.median(light[y, x]))
 
 
+@compiled
 def _contrast(detail: NDArray[np.float32], marks: Floats, bare: Floats) -> float:
-    h, w = detail.shape
+    """The most standard errors by which a picture differs between map places (n, 2) and (m, 2), all moved a little together."""
+    height, width = detail.shape
     best = 0.0
-    for dy in ACROSS:
+    for dy in range(-ACROSS, ACROSS + 1):
         for dx in ALONG:
-            values = []
-            for points in (marks, bare):
-                at = np.rint(points + (dx, dy)).astype(np.int64)
-                seen = (at >= 0).all(axis=1) & (at[:, 0] < w) & (at[:, 1] < h)
-                values.append(detail[at[seen, 1], at[seen, 0]])
-            on, off = values
-            if min(len(on), len(off)) < 12:
-                continue
-            error = np.sqrt(on.var() / len(on) + off.var() / len(off)) + 1e-3
-            best = max(best, abs(float(on.mean() - off.mean())) / float(error))
+            mean, error = np.zeros(2), 0.0
+            for side, points in enumerate((marks, bare)):
+                count, total, squares = 0, 0.0, 0.0
+                for k in range(len(points)):
+                    x, y = np.rint(points[k, 0] + dx), np.rint(points[k, 1] + dy)
+                    if x >= 0 and y >= 0 and x < width and y < height:
+                        value = detail[int(y), int(x)]
+                        count += 1
+                        total += value
+                        squares += value * value
+                if count < LEAST_SEEN:
+                    error = np.inf
+                    break
+                mean[side] = total / count
+                error += (squares / count - mean[side] ** 2) / count
+            best = max(best, abs(mean[0] - mean[1]) / (np.sqrt(error) + 1e-3))
     return best
 
 

@@ -18,8 +18,9 @@ from dusky_sieve.core.layout import (
     near_by,
 )
 from dusky_sieve.core.reading.beyond import beyond, gap_beside
+from dusky_sieve.core.reading.compiled import compiled
 from dusky_sieve.core.reading.find import Candidate
-from dusky_sieve.core.reading.ghosts import beside_sheet, clearer, trace
+from dusky_sieve.core.reading.ghosts import Ground, clearer
 from dusky_sieve.core.reading.locate import FOUND_FROM, WELL_LAID, Found, Locator
 from dusky_sieve.core.reading.registration import Registration, grid_over, moved, project, through
 from dusky_sieve.core.reading.score import Fit, Judge, probes, solid_shown
@@ -122,11 +123,12 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
         return other
     if _told_alone(_alone(at, full, other, top), _alone(at, full, top, other)):
         return other  # noise of thousands that both share is more than the few that tell
-    off = [beside_sheet(at.map.small, laid.registration.to_photo, at.layout, at.backing) for laid in (top, other)]
+    ground = Ground(at.map.small)
+    off = [ground.beside_sheet(laid.registration.to_photo, at.layout, at.backing) for laid in (top, other)]
     if min(off) == 0 and max(off) >= OFF_THE_SHEET:
         return top if off[0] == 0 else other
     # The other backing's blocks lie beyond what was followed: of places that fit alike, one may lead there and another not.
-    mine, others = (max(trace(at.map.small, p.to_photo, at.layout, at.backing) for p in laid[1]) for laid in ways)
+    mine, others = (max(ground.trace(p.to_photo, at.layout, at.backing) for p in laid[1]) for laid in ways)
     if clearer(mine, others) or clearer(others, mine):
         return top if mine > others else other
     raise SheetNotFound(
@@ -202,8 +204,9 @@ def _likeliest(at: Locator, found: Found) -> list[tuple[Registration, bool]]:
     """
     grid = grid_over(at.layout.size, 9)
     likeliest: list[tuple[Registration, bool]] = []
+    rivals = _rivals(at, found.fit)
     for turn in (-1.0, 1.0):
-        laid = [_laid(at, found, turn, s, grid) for t, s in _rivals(at, found.fit) if t == turn]
+        laid = [_laid(at, found, turn, s, grid) for t, s in rivals if t == turn]
         if len(laid) > RIVALS_REFINED:
             laid.sort(key=lambda way: -at.glance(way[0].to_photo).explained)
         likeliest += laid[:RIVALS_REFINED]
@@ -287,12 +290,23 @@ def _rivals(at: Locator, fit: Fit) -> list[tuple[float, Floats]]:
                 if key in seen or (turn == 1.0 and np.abs(shift).max() < 0.05):
                     continue
                 seen.add(key)
-                landed = np.abs((turn * shown + shift)[:, None] - middles[None]) < reach
-                ranked.append((int(landed.all(axis=2).any(axis=1).sum()), turn, -turn * shift))
+                ranked.append((_landed(turn * shown + shift, middles, reach), turn, -turn * shift))
     ranked.sort(key=lambda way: -way[0])
     turned = [way for way in ranked if way[1] < 0][:RIVALS_TRIED]
     moved_on = [way for way in ranked if way[1] > 0 and way[0] >= 0.5 * len(shown)][:RIVALS_TRIED]
     return [(turn, shift) for _, turn, shift in turned + moved_on]
+
+
+@compiled
+def _landed(moved_on: Floats, middles: Floats, reach: Floats) -> int:
+    """How many of some places (n, 2) lie on one of others (m, 2), to within `reach` (2,)."""
+    count = 0
+    for i in range(len(moved_on)):
+        for j in range(len(middles)):
+            if abs(moved_on[i, 0] - middles[j, 0]) < reach[0] and abs(moved_on[i, 1] - middles[j, 1]) < reach[1]:
+                count += 1
+                break
+    return count
 
 
 def _leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
