@@ -4,7 +4,7 @@ import cv2
 import numpy as np
 import pytest
 from tests.conftest import small_scene
-from tests.core.test_small_sheets import sheet, states
+from tests.core.test_small_sheets import PITCH, sheet, states
 
 from dusky_sieve.core.layout import Layout, mark_centres
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
@@ -53,3 +53,21 @@ def test_words_before_few_rows_whose_last_column_did_not_print_lead_no_block_asi
     ]
     found = read_with(layout, words, gone, seed, roll_deg=-12 + seed, tilt_deg=12, tilt_towards_deg=60 * seed)
     assert all(sorted(states(b)) == sorted(gone[b.id]) for b in found.blocks if b.read)
+
+
+@pytest.mark.parametrize("pitches", [2.8, 3.6, 4.0])
+def test_ink_that_goes_on_to_where_a_throw_is_no_longer_followed_is_no_thrown_mark(pitches):
+    """Solid bars, as thick letters are, below marks of the last row that did not print: what one sees of them begins like a mark and does not end."""
+    missing = range(178, 199, 2)
+    shot = small_scene(width=2800, height=2100, fill=0.8, margin_mm=16)
+    truth = Truth(blocks={"b1": BlockTruth(missing=(12, *missing))}, scene=shot)
+    pixels = render(ROWS, truth, "light", np.random.default_rng(6))
+    for x, y in mark_centres(ROWS.blocks[1])[[n - 1 for n in missing]]:
+        bar = np.array([[-0.5, 0], [0.5, 0], [0.5, 0.8], [-0.5, 0.8]]) + (x, y + pitches * PITCH)
+        at = place_on_photo(bar, layout=ROWS, scene=shot)
+        cv2.fillPoly(pixels, [np.rint(at * 16).astype(np.int32)], (40, 40, 40), cv2.LINE_AA, 4)
+    found = read_sheet(ROWS, [UprightPhoto(pixels, "light", "p")])
+    told = {b.id: states(b) for b in found.blocks}
+    assert set(told["b1"]) == {12, *missing}
+    assert set(told["b1"].values()) <= {"missing", "unsure"}
+    assert told["b0"] == told["b2"] == {}

@@ -13,6 +13,7 @@ from dusky_sieve.core.reading.profiles import (
     at_ends,
     bank_of,
     best_match,
+    does_not_end,
     light_along,
     one_hump,
     peaks,
@@ -58,6 +59,7 @@ class MarkMeasures:
     offset : (n, 2) mm found minus predicted (x, y), x as far as both ends agree; centroid_x : (n,) the same from
     both ends' mean, for registration; offset_sigma : (n, 2). NaN where next to nothing printed
     judged : (n,) False where the frame's edge, glare or an object hides the mark: glare, outside, covered (n,)
+    cut : (n,) ink off its place that goes on to where the mark's patch ends: a letter, a frame, a throw further than is followed
     beside : (n,) ink half-way to the next rows, or as far as was looked, as a share of the typical mark's peak
     printing : share of the marks that carry ink
     strength : the typical mark's peak ink share, about 0..1 of the ink's own colour; width : its one-sigma, mm
@@ -73,6 +75,7 @@ class MarkMeasures:
     glare: Bools
     outside: Bools
     covered: Bools
+    cut: Bools
     beside: Floats
     printing: float
     strength: float
@@ -83,7 +86,7 @@ class MarkMeasures:
     @property
     def solid(self) -> Bools:
         """Marks (n,) that printed well enough to say where the sheet lies."""
-        return self.judged & (self.ink > SOLID) & np.isfinite(self.offset).all(axis=1)
+        return self.judged & ~self.cut & (self.ink > SOLID) & np.isfinite(self.offset).all(axis=1)
 
 
 @dataclass(frozen=True)
@@ -147,7 +150,7 @@ def measure_block(
     return MarkMeasures(
         ink=ink, ink_sigma=np.asarray(sigma / level / gain), offset=np.where(printed[:, None], np.stack([dx, dy], axis=1), np.nan),
         centroid_x=centre_x, offset_sigma=np.where(printed[:, None], np.stack([dx_sigma, dy_sigma], axis=1), np.nan),
-        judged=patches.seen & ~hidden & ~covered, glare=hidden, outside=~patches.seen, covered=covered,
+        judged=patches.seen & ~hidden & ~covered, glare=hidden, outside=~patches.seen, covered=covered, cut=printed & does_not_end(profile, dy / (patches.across[1] - patches.across[0])),
         beside=at_ends(raw).max(axis=1) / (level * float(template.max())), printing=printing, strength=strength, width=width, contrast=level * float(template.max()) / grain,
         ground=median(patches.ground, axis=0),
     )  # fmt: skip

@@ -17,6 +17,7 @@ STRONG_ALONG = 0.7  # quantile of the ink along a mark that stands for its stron
 # Of a mark's strongest ink, from which a sample along it is part of it, and how many say how it runs.
 RIDGE, LEAST_RIDGE = 0.5, 4
 PLACED = 0.1  # samples, one-sigma at best of where the ink is strongest
+GOES_ON = 0.5  # of a hump's ink, which it must fall under before its profile ends
 FOOT = 0.06  # of a profile's peak, at which its hump ends
 # Of a profile's places in order, between which bare ground is taken.
 PAPER_ON_LIGHT, PAPER_ON_DARK = (0.6, 0.92), (0.08, 0.4)
@@ -134,6 +135,22 @@ def strongest_left(profile: Floats, model: Floats, first: int, last: int) -> Flo
                 left += profile[j, k] - model[j, k]
             most[j] = max(most[j], abs(left) / 3)
     return most
+
+
+@compiled
+def does_not_end(profile: Floats, samples: Floats) -> Bools:
+    """Profiles (n, across) whose ink, some samples (n,) off their middle, does not fall again towards that end."""
+    n, count = profile.shape
+    cut = np.zeros(n, np.bool_)
+    for j in range(n):
+        at = min(max(int(np.rint(samples[j])) + count // 2, 0), count - 1)
+        side = 1 if samples[j] > 0 else -1
+        least, b = profile[j, at], at
+        while 0 <= b < count:
+            least = min(least, profile[j, b])
+            b += side
+        cut[j] = least > GOES_ON * profile[j, at]
+    return cut
 
 
 @compiled

@@ -308,8 +308,9 @@ def _judge_block(
     thrown = np.flatnonzero(state == STATE_DEFLECTED)
     lost[thrown] |= near_by.carry(mark_centres(block)[thrown], offset[thrown], block.nozzle_pitch)
     lost = spread(block, lost, state)
+    judgement = replace(judgement, judged=judgement.judged & ~lost & ~marks.cut)
+    hidden["covered"] |= marks.cut & ~marks.outside
     if lost.any():
-        judgement = replace(judgement, judged=judgement.judged & ~lost)
         hidden["doubtful"] = lost | hidden.get("doubtful", False)
     said = _most_first(block, hidden)
     faults, counts = faults_of(block, judgement, ink, offset * 1000)
