@@ -1,8 +1,8 @@
 """What stands round a pattern on real sheets, drawn onto finished photographs of any world.
 
 Frames near and far, headings, names beside the blocks, rules between them, scales of ticks, swatches of solid ink,
-crosses, a square code, another pattern of marks, numbers before rows and above columns. It takes light from the photo as ink does (or adds it, over dark), as sharp
-as the photo is.
+crosses, a square code, another pattern of marks, numbers before rows and above columns; and, under it, what ruled and used paper
+has. It takes light from the photo as ink does (or adds it, over dark), as sharp as the photo is.
 """
 
 from collections.abc import Callable
@@ -65,8 +65,10 @@ def furnish(layout: Layout, photo: Photo, backing: Backing, place: Place, room: 
     sheet = _Sheet(np.zeros((h, w), np.uint8), scale, room, boxes)
     several = rng.choice(sorted(KINDS), int(rng.integers(1, 5)), replace=False)
     kinds = [str(kind) for kind in several] if only == ANY else [only]
+    if only in PAPERS and backing == "dark":
+        return photo, ()
     for kind in kinds:
-        KINDS[kind](sheet, layout, rng)
+        (KINDS | PAPERS)[kind](sheet, layout, rng)
     x, y = _sheet_at(layout, place, photo.shape[1], photo.shape[0])
     soft = cv2.GaussianBlur(sheet.share, (0, 0), 0.8)
     seen = cv2.remap(soft, ((x + room) * scale).astype(np.float32), ((y + room) * scale).astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_CONSTANT)  # fmt: skip
@@ -240,7 +242,7 @@ def _column_numbers(sheet: _Sheet, layout: Layout, rng: np.random.Generator) -> 
     near = float(rng.uniform(0.8, 1.2))
     for block in layout.blocks:
         if isinstance(block, MarksBlock) and block.columns > 1:
-            step = abs(block.column_pitch[0])
+            step = max(abs(block.column_pitch[0]), 0.1)
             every = max(1, int(np.ceil(1.3 / step)))
             high = min(2.0, 0.5 * step * every, max(0.6, 0.8 * abs(block.row_pitch[1])))
             for k, (x, y) in list(enumerate(mark_centres(block)[: block.columns]))[::every]:
@@ -263,3 +265,42 @@ KINDS = {
     "crosses": _crosses, "code": _code, "another": _another,
     "rows": _row_numbers, "columns": _column_numbers,
 }  # fmt: skip
+
+
+def _ruled(sheet: _Sheet, layout: Layout, rng: np.random.Generator) -> None:
+    """Pale rules along travel."""
+    _rules_under(sheet, float(rng.choice([4, 5, 7, 8])), int(rng.integers(35, 110)), rng, down=False)
+
+
+def _squared(sheet: _Sheet, layout: Layout, rng: np.random.Generator) -> None:
+    """Pale rules along travel and across it."""
+    step, ink = float(rng.choice([4, 5, 10])), int(rng.integers(35, 110))
+    for down in (False, True):
+        _rules_under(sheet, step, ink, rng, down=down)
+
+
+def _rules_under(sheet: _Sheet, step: float, ink: int, rng: np.random.Generator, *, down: bool) -> None:
+    """Rules every `step` mm under the whole sheet, not quite along it: it went through the printer a little askew."""
+    high, wide = (side / sheet.scale for side in sheet.share.shape)
+    slope = float(rng.uniform(-0.01, 0.01))
+    for at in np.arange(float(rng.uniform(0, step)), wide if down else high, step) - sheet.room:
+        ends = np.array([[-sheet.room, at], [wide - sheet.room, at + slope * wide]])
+        sheet.line(ends[:, ::-1] if down else ends, 0.2, ink)
+
+
+def _used(sheet: _Sheet, layout: Layout, rng: np.random.Generator) -> None:
+    """Lines of pale text all over the sheet."""
+    high, wide = (side / sheet.scale for side in sheet.share.shape)
+    size, ink = float(rng.uniform(1.6, 3.0)), int(rng.integers(25, 64))
+    for y in np.arange(size, high, 1.8 * size) - sheet.room:
+        letters = int(wide / size)
+        sheet.text(_words(rng, letters, 1 + letters), -sheet.room, y, size, 0.1 * size, ink, 0)
+
+
+def _through(sheet: _Sheet, layout: Layout, rng: np.random.Generator) -> None:
+    """Text of the back side that shines through."""
+    _used(sheet, layout, rng)
+    sheet.share[:] = cv2.GaussianBlur(cv2.flip(sheet.share, 1), (0, 0), 0.15 * sheet.scale)
+
+
+PAPERS = {"ruled": _ruled, "squared": _squared, "used": _used, "through": _through}  # only by name, and over light

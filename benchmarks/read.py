@@ -7,7 +7,7 @@
     .venv/bin/python -m benchmarks.read --world other        # of a second world of sheets and photographs (otherworld.py)
     .venv/bin/python -m benchmarks.read --world third        # and of a third (thirdworld.py)
     .venv/bin/python -m benchmarks.read --world fourth       # its photographs of other layouts again (fourthlayouts.py)
-    .venv/bin/python -m benchmarks.read --furnished [KIND]   # with frames, words, rules, scales round the pattern (furniture.py)
+    .venv/bin/python -m benchmarks.read --furnished [KIND]   # with frames, words, rules, scales round the pattern, or on ruled paper (furniture.py)
     .venv/bin/python -m benchmarks.read --keep /tmp/photos   # rendered photographs are kept there and used again
 
 Recall leaves marks out that were called unsure; their share stands beside it. The yardstick is a reader that is
@@ -30,7 +30,7 @@ import cv2
 import numpy as np
 
 from benchmarks import fourthlayouts, otherworld, refusals, thirdworld, yardstick
-from benchmarks.furniture import ANY, KINDS, Place, furnish
+from benchmarks.furniture import ANY, KINDS, PAPERS, Place, furnish
 from benchmarks.ties import lies_on_itself
 from benchmarks.worlds import Sheet, photograph
 from dusky_sieve import files
@@ -263,7 +263,7 @@ def main() -> None:
         "--furnished",
         nargs="?",
         const=ANY,
-        choices=(ANY, *sorted(KINDS)),
+        choices=(ANY, *sorted(KINDS), *PAPERS),
         help="draw frames, words, rules and scales round the pattern, or one kind",
     )
     parser.add_argument("--yardstick", action="store_true")
