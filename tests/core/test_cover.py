@@ -14,8 +14,10 @@ from dusky_sieve.core.reading.cover import (
     around,
     astray,
     between_rows,
+    feigned,
     hidden_marks,
     next_ones_ink,
+    printed_paper,
     ruled,
     smooth_surface,
     unsettled,
@@ -148,6 +150,29 @@ def test_the_end_of_the_next_mark_seen_in_a_gap_of_a_touching_row_is_no_thrown_m
     assert not next_ones_ink(BLOCK.model_copy(update={"mark": (1.2, BLOCK.mark[1])}), state, offset, ink).any()
     ink[gaps] = 1.0
     assert not next_ones_ink(TOUCHING, state, offset, ink).any()  # a whole mark was thrown
+
+
+def test_a_print_under_the_whole_sheet_is_the_papers_own_and_a_pen_over_one_block_is_none():
+    strength = {"black": 0.8, "yellow": 0.4}
+    bare = {name: np.full(100, 0.02) for name in strength}
+    assert printed_paper(bare, strength) == {"black": 0, "yellow": 0}
+    pen = bare | {"black": np.r_[np.full(80, 0.02), np.full(20, 0.9)]}
+    assert printed_paper(pen, strength)["yellow"] == 0
+    satellites = {name: np.full(100, 0.2) for name in strength}
+    assert printed_paper(satellites, strength) == {"black": 0, "yellow": 0}
+    ruled = {"black": np.r_[np.full(97, 0.02), np.full(3, 0.2)], "yellow": np.r_[np.full(97, 0.02), np.full(3, 0.4)]}
+    assert printed_paper(ruled, strength) == pytest.approx({"black": 0.2, "yellow": 0.4}, abs=0.01)
+
+
+@pytest.mark.parametrize(
+    ("state", "ink", "offset", "doubted"),
+    [("weak", 0.25, 0, True), ("weak", 0.4, 0, False), ("weak", 0.55, 0, True), ("deflected", 1.0, 1.5, False), ("deflected", 1.0, 0.6, True),
+     ("deflected", 1.4, 1.5, True), ("deflected", 0.25, 3.0, True), ("missing", 0.0, 0, False), ("firing", 1.0, 0.2, False)],
+)  # fmt: skip
+def test_on_printed_paper_what_its_print_may_feign_is_doubted_and_nothing_else(state, ink, offset, doubted):
+    mark = np.array([STATES.index(state)]), np.array([ink]), np.array([float(offset)])
+    assert feigned(*mark, 0.2).tolist() == [doubted]
+    assert not feigned(*mark, 0.0).any()
 
 
 @pytest.mark.parametrize("lamp", [1.0, 4.0])

@@ -13,6 +13,7 @@ from dusky_sieve.core.reading.along import along_travel
 from dusky_sieve.core.reading.cover import adrift, spread
 from dusky_sieve.core.reading.judge import STATES
 from dusky_sieve.core.reading.measure import Expected, measure_block
+from dusky_sieve.core.reading.passes import alternating
 from dusky_sieve.core.reading.refine import measured_closely
 from dusky_sieve.core.reading.registration import rigid, tidied
 from dusky_sieve.core.reading.votes import room_of
@@ -125,6 +126,35 @@ def test_marks_that_lie_aside_along_travel_are_adrift_all_of_a_block_or_faults_o
     few = np.full(PLAIN.nozzles, np.nan)
     few[:6] = (0, 3, 0, 3, 0, 3)
     assert not adrift(PLAIN, state, few).any()
+
+
+@pytest.mark.parametrize("apart", [(0.2, 0.0), (0.5, 0.0), (0.0, 0.1)])
+def test_rows_laid_in_both_directions_lie_apart_by_turns_and_are_read(apart):
+    """A carriage that prints both ways lays every other row a little aside: no nozzle is at fault, whatever the distance."""
+    steps = {"next_row": (0.0, 2 * DOWN), "nozzles": 50}
+    turns = [block(k, origin=(2.0 + apart[0] * k, 1.0 + (DOWN + apart[1]) * k), ink=INKS[0], **steps) for k in (0, 1)]
+    other = block(1, 100, origin=(2.0, 17.0))
+    shot = small_scene(width=2400, height=1800, fill=0.85, margin_mm=8, roll_deg=24, tilt_deg=8)
+    truth = Truth(blocks={"b0": BlockTruth(missing=(7, 33)), "b1": BlockTruth(missing=(1, 12))}, scene=shot)
+    drawn_so = sheet(*turns, other | {"id": "b2"})
+    page = render(drawn_so, truth, "light", np.random.default_rng(3))
+    read = read_sheet(sheet(block(0, 100), other), [UprightPhoto(page, "light", "p")])
+    told = {b.id: {f.nozzle: str(f.state) for f in b.faults} for b in read.blocks}
+    assert told == {"b0": dict.fromkeys((7, 63, 11, 32), "missing"), "b1": {}}
+
+
+@pytest.mark.parametrize(("off", "told"), [(0.9, True), (0.2, False)])
+def test_what_alternates_is_alignment_where_it_is_clearly_more_than_scatter(off, told):
+    rng, columns = np.random.default_rng(2), PLAIN.columns
+    aside = rng.normal(0, 0.1 * PITCH, (PLAIN.nozzles, 2))
+    row = np.arange(PLAIN.nozzles) // columns
+    aside[:, 0] += off * PITCH / 2 * np.where(row % 2 == 1, 1, -1)
+    shared = alternating(PLAIN, aside, np.ones(PLAIN.nozzles, bool))
+    assert np.abs(shared[:, 1]).max() == 0
+    assert np.ptp(shared[:, 0]) == pytest.approx(off * PITCH if told else 0, abs=0.05 * PITCH)
+    some = aside.copy()
+    some[row == 1, 0] += 2 * PITCH  # one row of its own is a wave, or wrongly followed
+    assert np.abs(alternating(PLAIN, some - aside, np.ones(PLAIN.nozzles, bool))).max() == 0
 
 
 def test_faults_that_hang_together_with_marks_in_doubt_are_in_doubt_and_lone_ones_beside_them_are_not():

@@ -1,4 +1,4 @@
-"""Numbers and words printed beside a pattern, about where its next row or column would stand, are not taken for marks."""
+"""What paper carries besides a pattern is not taken for its marks: numbers and words beside it, rules under it."""
 
 import cv2
 import numpy as np
@@ -71,3 +71,24 @@ def test_ink_that_goes_on_to_where_a_throw_is_no_longer_followed_is_no_thrown_ma
     assert set(told["b1"]) == {12, *missing}
     assert set(told["b1"].values()) <= {"missing", "unsure"}
     assert told["b0"] == told["b2"] == {}
+
+
+@pytest.mark.parametrize(("rise", "ink"), [(0.0, 0.2), (0.0, 0.45), (0.6, 0.3)])
+def test_on_ruled_paper_a_rule_where_a_nozzle_printed_nothing_is_no_faint_and_no_thrown_mark(rise, ink):
+    """Rules that run along travel, or rise a little, take as much light as faint marks do."""
+    rng = np.random.default_rng(3)
+    missing = {b.id: frozenset(rng.choice(np.arange(1, 201), 60, replace=False).tolist()) for b in ROWS.blocks}
+    shot = small_scene(width=2800, height=2100, fill=0.8, margin_mm=16)
+    truth = Truth(blocks={name: BlockTruth(missing=tuple(which)) for name, which in missing.items()}, scene=shot)
+    rules = np.zeros((2100, 2800), np.uint8)
+    for y in np.arange(-2, ROWS.size[1] + 3, 2.3):
+        ends = place_on_photo(np.array([[-3, y], [ROWS.size[0] + 3, y + rise]]), layout=ROWS, scene=shot)
+        cv2.polylines(rules, [np.rint(ends * 16).astype(np.int32)], False, (255,), 7, cv2.LINE_AA, 4)
+    share = cv2.GaussianBlur(rules, (0, 0), 1.5)[..., None] / 255 * ink
+    pixels = (render(ROWS, truth, "light", np.random.default_rng(6)) * (1 - share)).astype(np.uint8)
+    told = {b.id: states(b) for b in read_sheet(ROWS, [UprightPhoto(pixels, "light", "p")]).blocks}
+    faults = [(name, n, state) for name, block in told.items() for n, state in block.items() if state != "unsure"]
+    assert {state for _, _, state in faults} == {"missing"}
+    assert all(n in missing[name] for name, n, _ in faults)
+    assert len(faults) > 80
+    assert all(told[name].get(n, "firing") != "firing" for name, which in missing.items() for n in which)

@@ -5,6 +5,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, mark_centres
+from dusky_sieve.core.reading.judge import WEAK_BELOW
 from dusky_sieve.core.reading.order import quantile
 from dusky_sieve.core.reading.patches import BARE_PX, LINEAR, Patches, in_one
 from dusky_sieve.core.reading.surface import smooth_surface
@@ -22,7 +23,15 @@ VEIL_INK = 0.85  # of the typical mark: median of a mark's neighbourhood that a 
 PRINTED_UNDER_VEIL = (
     0.67  # of the light a typical mark takes: more through a veil, and it is not weak (judge.ink_share)
 )
-STATE_UNSEEN, STATE_FIRING, STATE_MISSING, STATE_DEFLECTED = -1, 0, 1, 2  # places in judge.STATES, and none of them
+# Ink beside marks, as a share of them, beyond what most have, that bare paper does not have; share of all marks of a sheet that have it beside them, from which
+# its paper is printed (on clean paper of the bad end 1 in 100 at most); and the quantile that tells how strong it is.
+INK_ON_PAPER, PRINTED_PAPER, STRONGEST_OF_IT = 0.15, 0.02, 0.995
+LEAST_STRENGTH = 0.05  # of a block's typical mark, that ink of the paper's is a share of
+# Of the blocks, more than which must have such ink beside their marks, as a share or as so many: small ones may lie between rules.
+UNDER_MOST, OR_SO_MANY = 0.5, 4
+AS_STRONG = 1.5  # times the ink that paper has beside marks, up to which it feigns one: a mark's own shape fits into a wider stroke
+# Places in judge.STATES, and none of them.
+STATE_UNSEEN, STATE_FIRING, STATE_MISSING, STATE_DEFLECTED, STATE_WEAK = -1, 0, 1, 2, 3
 LEAST_ASTRAY = 5  # marks that seem thrown, below which chance puts them together
 MOST_ASTRAY = 0.5  # of a block's marks that printed
 MOST_THROWN = 0.5  # of a neighbourhood, from which its place is in doubt
@@ -161,6 +170,45 @@ def next_ones_ink(block: MarksBlock, state: NDArray[np.int64], offset: Floats, i
         found |= prints & (np.abs(across - side * step) < NEXT_ONES)
     found &= thrown & (ink < PART_OF_IT)
     return np.asarray(found & (found.sum() >= max(LEAST_SUCH, MOST_ARE * thrown.sum())))
+
+
+def printed_paper(bare: dict[str, Floats], strength: dict[str, float]) -> dict[str, float]:
+    """How strong the ink is that the paper has of its own, as a share of each block's typical mark; 0 where it is bare.
+
+    Rules and letters go on under the whole sheet; a pen or a word lies on a block or two, and covers what it covers.
+    bare : (n,) ink beside each block's marks in such shares; strength : of each block's typical mark
+    """
+    seen = {name: ink[np.isfinite(ink)] for name, ink in bare.items()}
+    seen = {name: ink for name, ink in seen.items() if len(ink)}
+    # What most marks of a block have beside them is how it prints: satellites, a halo.
+    foreign = {name: ink - np.median(ink) > INK_ON_PAPER for name, ink in seen.items()}
+    shares = np.array([which.mean() for which in foreign.values()])
+    marks, under = [len(ink) for ink in seen.values()], int((shares > 0).sum())
+    if (
+        not marks
+        or np.average(shares, weights=marks) < PRINTED_PAPER
+        or under <= min(UNDER_MOST * len(shares), OR_SO_MANY)
+    ):
+        return dict.fromkeys(bare, 0.0)
+    found = np.concatenate([ink[foreign[name]] * strength[name] for name, ink in seen.items()])
+    usual = float(np.median(found))  # a rule that lies in a block's marks is not seen beside them
+    most = {name: float(quantile(ink, STRONGEST_OF_IT)) for name, ink in seen.items()}
+    return {name: max(most.get(name, 0.0), usual / max(strength[name], LEAST_STRENGTH)) for name in bare}
+
+
+def feigned(state: NDArray[np.int64], ink: Floats, offset: Floats, foreign: float) -> Bools:
+    """Marks (n,) that what paper has on it may feign, alone or beside a mark that stands where it should.
+
+    ink : (n,) share of the typical mark's; offset : (n,) nozzle pitches across travel; foreign : ink of the paper's own, 0 on bare paper
+    """
+    if foreign == 0:
+        return np.zeros(len(state), bool)
+    alone = (ink < AS_STRONG * foreign) | (ink > 1 + foreign / 2)
+    pulled = np.abs(np.nan_to_num(offset)) < 0.5 + foreign  # a pitch from a mark, so much ink pulls its middle so far
+    beside_stronger = ink > WEAK_BELOW * (1 - foreign)  # where a rule lies in most marks, it is part of the typical one
+    return np.asarray(
+        ((state == STATE_WEAK) & (alone | beside_stronger)) | ((state == STATE_DEFLECTED) & (alone | pulled))
+    )
 
 
 def adrift(block: MarksBlock, state: NDArray[np.int64], along: Floats) -> Bools:

@@ -46,6 +46,7 @@ LED_SOMEWHERE = 0.3  # share explained, from which more of the same strokes' can
 LED_FURTHER = 0.1  # of such shares, by which one part of the photo leads further than another
 HOPELESS = 0.2  # share explained, below which the other ways round are not tried either
 LEAST_FOREIGN = 20  # strokes, below which they tell nothing
+FAINTEST = 0.1  # quantile of the ink of strokes on the lattice, below which one beside it is none of that printer's
 MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
 
 
@@ -196,7 +197,10 @@ def _refuse_another_sheet(at: Locator, best: Found) -> None:
     like = inside & (strokes.long > 0.5 * long) & (strokes.long < 2 * long) & (strokes.wide < 2 * wide)
     lines = at.marks_drawn(best.registration)
     spots = np.clip(np.round(strokes.centre[like]).astype(int), 0, np.array(lines.shape)[::-1] - 1)
-    if len(spots) >= LEAST_FOREIGN and (lines[spots[:, 1], spots[:, 0]] == 0).mean() > MOST_FOREIGN:
+    beside, ink = lines[spots[:, 1], spots[:, 0]] == 0, strokes.ink[like]
+    if not beside.all():  # what is fainter than nearly all marks is the paper's own: used paper, a print on its back
+        beside &= ink >= np.quantile(ink[~beside], FAINTEST)
+    if len(spots) >= LEAST_FOREIGN and beside.mean() > MOST_FOREIGN:
         raise SheetNotFound(
             f"{at.file}: the print on this photo is not the layout “{at.layout.name}”: many of its marks stand where "
             "that sheet has none. Check that this is the right printer's sheet."

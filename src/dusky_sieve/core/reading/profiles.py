@@ -138,6 +138,17 @@ def strongest_left(profile: Floats, model: Floats, first: int, last: int) -> Flo
 
 
 @compiled
+def strongest_beside(profile: Floats, own: Floats, least: float, first: int, last: int) -> Floats:
+    """The most ink (n,), over three samples, of profiles (n, across) from `first` to `last` where a mark's own hump has less than `least`."""
+    most = np.zeros(len(profile))
+    for j in range(len(profile)):
+        for b in range(first, last):
+            if max(own[j, b - 1], own[j, b], own[j, b + 1]) < least:
+                most[j] = max(most[j], (profile[j, b - 1] + profile[j, b] + profile[j, b + 1]) / 3)
+    return most
+
+
+@compiled
 def does_not_end(profile: Floats, samples: Floats) -> Bools:
     """Profiles (n, across) whose ink, some samples (n,) off their middle, does not fall again towards that end."""
     n, count = profile.shape

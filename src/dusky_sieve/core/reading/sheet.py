@@ -15,7 +15,9 @@ from dusky_sieve.core.reading.cover import (
     adrift,
     astray,
     between_rows,
+    feigned,
     next_ones_ink,
+    printed_paper,
     spread,
     unsettled,
 )
@@ -27,6 +29,7 @@ from dusky_sieve.core.reading.judge import faults_of, ink_share, judge_marks
 from dusky_sieve.core.reading.locate import STEEPEST_DEG, Corners, Locator
 from dusky_sieve.core.reading.measure import DEAD, Expected, MarkMeasures
 from dusky_sieve.core.reading.neighbours import Neighbours
+from dusky_sieve.core.reading.passes import alternating
 from dusky_sieve.core.reading.pin import by_corners
 from dusky_sieve.core.reading.place import places_of
 from dusky_sieve.core.reading.refine import measured_closely, refine, shared_offset
@@ -121,6 +124,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     for name in {*lost_ones, *placed.finished.overlooked(silent)}:
         doubtful[name] = np.ones(len(measured[name].ink), bool)
     lie = {b.id: _lie_of(b, measured[b.id], doubtful.get(b.id)) for b in blocks}
+    foreign = printed_paper({n: m.bare for n, m in measured.items()}, {n: m.strength for n, m in measured.items()})
     near_by = Neighbours.of([(b, lie[b.id].offset, lie[b.id].solid) for b in blocks])
     for block in layout.blocks:
         if block.backing != photo.backing:
@@ -128,7 +132,9 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
         if isinstance(block, SolidBlock):
             read.append(read_fill(photo.pixels, block, registration, photo.backing))
             continue
-        reading, left, said = _judge_block(block, lie[block.id], near_by, clear[block.id], doubtful.get(block.id))
+        reading, left, said = _judge_block(
+            block, lie[block.id], near_by, clear[block.id], doubtful.get(block.id), foreign[block.id]
+        )
         read.append(reading)
         residuals.append(left)
         warnings += said
@@ -232,12 +238,13 @@ def _note(
 
 @dataclass(frozen=True)
 class _Lie:
-    """A block's marks, which of them printed well (n,), and how far they lie off (n, 2) mm, beyond what those near by share."""
+    """A block's marks, which of them printed well (n,), and how far they lie off (n, 2) mm, beyond what those near by and every other row or column share."""
 
     marks: MarkMeasures
     solid: NDArray[np.bool_]
     shift: Floats  # (2,) mm, of the block as a whole
     offset: Floats
+    passes: Floats  # (n, 2) mm by which every other row or column is off
 
 
 def _lie_of(block: MarksBlock, marks: MarkMeasures, doubtful: NDArray[np.bool_] | None) -> _Lie:
@@ -246,7 +253,8 @@ def _lie_of(block: MarksBlock, marks: MarkMeasures, doubtful: NDArray[np.bool_] 
         marks = replace(marks, judged=marks.judged & ~doubtful)
     solid = marks.solid
     common = shared_offset(block, marks.offset, solid)
-    return _Lie(marks, solid, np.median(common, axis=0), marks.offset - common)
+    passes = alternating(block, marks.offset - common, solid)
+    return _Lie(marks, solid, np.median(common, axis=0), marks.offset - common - passes, passes)
 
 
 def elsewhere(measured: dict[str, MarkMeasures]) -> list[str]:
@@ -276,10 +284,11 @@ def _judge_block(
     near_by: Neighbours,
     clear: float,
     doubtful: NDArray[np.bool_] | None,
+    foreign: float,
 ) -> tuple[BlockReading, Floats, list[Warned]]:
     """A block's reading, the residuals (n, 2) mm of its well printed marks, and warnings.
 
-    clear : clear height, mm; doubtful : (n,) marks that may stand for their neighbours
+    clear : clear height, mm; doubtful : (n,) marks that may stand for their neighbours; foreign : ink of the paper's own
     """
     marks, solid, offset = lie.marks, lie.solid, lie.offset
     hidden = {
@@ -303,13 +312,14 @@ def _judge_block(
     lost = astray(block, state, offset / block.nozzle_pitch)
     lost |= between_rows(block, state, marks.beside)
     lost |= next_ones_ink(block, state, offset / block.nozzle_pitch, marks.ink)
-    lost |= adrift(block, state, np.where(solid, marks.offset[:, 0], np.nan) / block.nozzle_pitch)
+    lost |= adrift(block, state, np.where(solid, marks.offset[:, 0] - lie.passes[:, 0], np.nan) / block.nozzle_pitch)
     lost |= unsettled(offset[solid, 1] / block.nozzle_pitch)
     thrown = np.flatnonzero(state == STATE_DEFLECTED)
     lost[thrown] |= near_by.carry(mark_centres(block)[thrown], offset[thrown], block.nozzle_pitch)
     lost = spread(block, lost, state)
-    judgement = replace(judgement, judged=judgement.judged & ~lost & ~marks.cut)
-    hidden["covered"] |= marks.cut & ~marks.outside
+    print_below = marks.cut | feigned(state, ink, offset[:, 1] / block.nozzle_pitch, foreign)
+    judgement = replace(judgement, judged=judgement.judged & ~lost & ~print_below)
+    hidden["covered"] |= print_below & ~marks.outside
     if lost.any():
         hidden["doubtful"] = lost | hidden.get("doubtful", False)
     said = _most_first(block, hidden)

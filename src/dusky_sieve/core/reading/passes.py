@@ -1,0 +1,55 @@
+"""What every other row or column of a block is off by together: passes of both directions, a head's two rows of nozzles."""
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.layout import MarksBlock
+
+Floats = NDArray[np.float64]
+Bools = NDArray[np.bool_]
+
+LEAST_LINES, LEAST_OF_EACH = (
+    4,
+    12,
+)  # rows or columns, and well printed marks of either kind, below which nothing alternates surely
+LEAST_OF_LINE = 3  # well printed marks, from which a row or column says which kind it is like
+APART = 0.3  # nozzle pitches between the two kinds, below which it is scatter
+CLEARLY_APART = 2.5  # one-sigmas of a mark's own scatter between them
+AS_ITS_KIND = 0.9  # of the rows or columns, that must lie nearer to their own kind
+MOST_ACROSS = 0.5  # nozzle pitches off across travel: beyond, a mark is thrown, whatever its neighbours do
+
+
+def alternating(block: MarksBlock, offset: Floats, solid: Bools) -> Floats:
+    """What marks (n, 2) mm are off by because every other row or column is: it speaks of alignment, not of nozzles.
+
+    offset : (n, 2) mm beyond what all marks near by share; solid : (n,) marks that printed well
+    """
+    shared = np.zeros_like(offset)
+    index = np.arange(len(offset))
+    for line in (index // block.columns, index % block.columns):
+        if line.max() + 1 < LEAST_LINES:
+            continue
+        for axis, most in ((0, np.inf), (1, MOST_ACROSS * block.nozzle_pitch)):
+            kinds = _kinds(line, offset[:, axis] - shared[:, axis], solid, APART * block.nozzle_pitch)
+            if max(abs(kind) for kind in kinds) < most:
+                shared[:, axis] += np.array(kinds)[line % 2]
+    return shared
+
+
+def _kinds(line: NDArray[np.int64], off: Floats, solid: Bools, least: float) -> tuple[float, float]:
+    """What lines of even and of odd numbers are off by, mm; zero where they do not alternate surely.
+
+    line : (n,) each mark's; off : (n,) mm; least : between the two, mm
+    """
+    odd = line % 2 == 1
+    parts = off[solid & ~odd], off[solid & odd]
+    if min(len(part) for part in parts) < LEAST_OF_EACH:
+        return 0.0, 0.0
+    kinds = float(np.median(parts[0])), float(np.median(parts[1]))
+    scatter = 1.4826 * max(float(np.median(np.abs(part - kind))) for part, kind in zip(parts, kinds, strict=True))
+    apart = kinds[1] - kinds[0]
+    if abs(apart) < max(least, CLEARLY_APART * scatter):
+        return 0.0, 0.0
+    lines = [k for k in range(int(line.max()) + 1) if (solid & (line == k)).sum() >= LEAST_OF_LINE]
+    nearer = [(np.median(off[solid & (line == k)]) - sum(kinds) / 2) * apart * (1 if k % 2 else -1) > 0 for k in lines]
+    return kinds if len(lines) >= LEAST_LINES and np.mean(nearer) >= AS_ITS_KIND else (0.0, 0.0)
