@@ -105,4 +105,4 @@ def test_every_mark_lies_in_its_blocks_box_and_apart_from_the_others(name):
         assert clear > 0
         assert clear_width(block) >= 0
         assert block in near_by(extent(block), layout.blocks)
-        assert len(boxes_besides(block, layout.blocks)) == len(layout.blocks) - 1
+        assert len(boxes_besides(block, layout)) == len(layout.blocks) - 1
