@@ -124,6 +124,18 @@ def test_a_good_photo_has_four_good_answers_and_each_fault_spoils_its_own():
         assert (bad.question, bad.words, bad.blocks) == (question, (f"{code} there",), ("black",))
 
 
+@pytest.mark.parametrize(
+    ("blocks", "likewise"),
+    [(1, []), (2, ["Likewise the b1 block."]), (6, ["Likewise the b1, b2, b3, b4 and b5 blocks."]), (9, ["Likewise the b1, b2, b3, b4 and 4 more blocks."])],
+)  # fmt: skip
+def test_what_is_wrong_at_many_blocks_is_said_once(blocks, likewise):
+    warnings = [{"code": "covered", "message": f"Something lies over b{k}.", "block": f"b{k}"} for k in range(blocks)]
+    spoilt = PhotoReading.model_validate(photo(0.0).model_dump() | {"warnings": warnings})
+    [bad] = [r for r in photo_verdict(spoilt) if not r.good]
+    assert list(bad.words) == ["Something lies over b0.", *likewise]
+    assert len(bad.blocks) == blocks
+
+
 def test_a_photo_taken_from_aside_says_by_how_many_degrees():
     [bad] = [r for r in photo_verdict(photo(0.2)) if not r.good]  # shortened to four fifths: 37 degrees
     assert "about 37° from straight above" in bad.words[0]

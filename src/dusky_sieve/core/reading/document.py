@@ -11,7 +11,7 @@ State = Literal["firing", "missing", "deflected", "weak", "unsure"]
 WARNINGS = {
     "cut_off": "The {block} block runs over the edge of the photo: step back so that the whole pattern is in the frame.",
     "glare": "Glare covers {share} of the {block} block: tilt the sheet or move the lamp.",
-    "covered": "Something lies over {share} of the {block} block, or its paper is not bare: take it away, print on white paper, or those marks stay unsure.",
+    "covered": "Something lies over or under {share} of the {block} block: take it away, or print on bare paper, or those marks stay unsure.",
     "doubtful": "For {share} of the {block} block it is in doubt which mark is whose: lay the sheet flatter and photograph it from straight above.",
     "blurred": "The {block} block is out of focus: rest the phone on something and photograph it again.",
     "dim": "The {block} block hardly shows: photograph it by a window or under a lamp.",

@@ -3,7 +3,7 @@
 from typing import Literal
 
 from dusky_sieve.core.layout import Frozen
-from dusky_sieve.core.reading.document import PhotoReading
+from dusky_sieve.core.reading.document import PhotoReading, Warned
 from dusky_sieve.core.reading.registration import of_reading
 
 Question = Literal["sharp", "square", "lit", "complete"]
@@ -14,6 +14,7 @@ CODES: dict[Question, tuple[str, ...]] = {
     "lit": ("glare", "dim"),
     "complete": ("cut_off", "covered"),
 }
+MOST_NAMED = 4  # blocks named where the same is said of more
 SKEWED_DEG = 22.0  # angle from straight above over which marks of the far side crowd; the reader is built for 30
 
 
@@ -33,13 +34,24 @@ def photo_verdict(photo: PhotoReading) -> tuple[Remark, ...]:
     remarks = []
     for question, codes in CODES.items():
         warned = [w for w in photo.warnings if w.code in codes]
-        words = [w.message for w in warned]
+        words = [sentence for code in codes for sentence in _said([w for w in warned if w.code == code])]
         angle = angle_deg(photo) if question == "square" else 0.0
         if angle > SKEWED_DEG:
             words.append(f"Taken about {angle:.0f}° from straight above: hold the phone over the middle of the sheet.")
         blocks = tuple(dict.fromkeys(w.block for w in warned if w.block))
         remarks.append(Remark(question=question, good=not words, words=tuple(words), blocks=blocks))
     return tuple(remarks)
+
+
+def _said(warned: list[Warned]) -> list[str]:
+    """What warnings of one kind say: the first in full, of what other blocks it holds as well in a sentence together."""
+    others = list(dict.fromkeys(w.block for w in warned[1:] if w.block))
+    if not others:
+        return [w.message for w in warned]
+    more = len(others) - MOST_NAMED
+    named = [*others[:MOST_NAMED], f"{more} more"] if more > 1 else others
+    listed = " and ".join([", ".join(named[:-1]), named[-1]] if len(named) > 1 else named)
+    return [warned[0].message, f"Likewise the {listed} block{'s' if len(others) > 1 else ''}."]
 
 
 def angle_deg(photo: PhotoReading) -> float:
