@@ -227,6 +227,18 @@ def test_a_mark_at_the_very_threshold_is_no_certainty():
     assert verdict.probability[0] < 0.6
 
 
+def test_where_all_marks_differ_in_ink_a_faint_one_is_less_surely_weak():
+    def sure(scatter):
+        ink = np.append(1 + scatter * np.linspace(-2, 2, 60), 0.55)
+        every = np.ones(len(ink), bool)
+        verdict = judge_marks(ink, 0.02 * every, np.zeros((len(ink), 2)), np.full((len(ink), 2), 0.03), every)
+        assert STATES[verdict.state[-1]] == "weak"
+        return verdict.probability[-1]
+
+    assert sure(0.03) > 0.8
+    assert sure(0.12) < 0.7
+
+
 def test_glare_over_marks_is_not_read_as_missing(staircases, decode):
     pixels = decode(photo_of("four-staircases", tuple(FAULTS.items()), small_scene(tilt_deg=3))).copy()
     spot = project(sheet_to_photo(staircases, small_scene(tilt_deg=3)), np.array([[46.0, 14.0]]))[0]
