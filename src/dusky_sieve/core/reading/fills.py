@@ -97,9 +97,9 @@ def _ink_share(
     if (inner < 0).any() or (inner[..., 0] > photo.shape[1] - 1).any() or (inner[..., 1] > photo.shape[0] - 1).any():
         return None, (h + 2 * rim) / rows
     codes = cv2.remap(photo, place[..., 0], place[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-    light = cv2.LUT(np.ascontiguousarray(codes), LINEAR).astype(np.float64)
-    paper = _paper(light[:, fine:], backing, w)
-    strips = light[:, :fine].reshape(rows, COLUMNS, -1, 3).mean(axis=2)
+    light = cv2.LUT(np.ascontiguousarray(codes), LINEAR)
+    paper = _paper(light[:, fine:].astype(np.float64), backing, w)
+    strips = cv2.resize(light[:, :fine], (COLUMNS, rows), interpolation=cv2.INTER_AREA).astype(np.float64)
     hint = np.clip(1 - ink_rgb(block.ink), 0.03, 1) if backing == "light" else np.clip(ink_rgb(block.ink), 0.03, 1)
     ink = 1 - strips / paper if backing == "light" else strips - paper
     return np.asarray(ink @ (hint / (hint @ hint))), (h + 2 * rim) / rows

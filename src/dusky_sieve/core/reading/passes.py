@@ -4,14 +4,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import MarksBlock
+from dusky_sieve.core.reading.order import median
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
 
-LEAST_LINES, LEAST_OF_EACH = (
-    4,
-    12,
-)  # rows or columns, and well printed marks of either kind, below which nothing alternates surely
+# Rows or columns, and well printed marks of either kind, below which nothing alternates surely.
+LEAST_LINES, LEAST_OF_EACH = 4, 12
 LEAST_OF_LINE = 3  # well printed marks, from which a row or column says which kind it is like
 APART = 0.3  # nozzle pitches between the two kinds, below which it is scatter
 CLEARLY_APART = 2.5  # one-sigmas of a mark's own scatter between them
@@ -45,11 +44,13 @@ def _kinds(line: NDArray[np.int64], off: Floats, solid: Bools, least: float) -> 
     parts = off[solid & ~odd], off[solid & odd]
     if min(len(part) for part in parts) < LEAST_OF_EACH:
         return 0.0, 0.0
-    kinds = float(np.median(parts[0])), float(np.median(parts[1]))
-    scatter = 1.4826 * max(float(np.median(np.abs(part - kind))) for part, kind in zip(parts, kinds, strict=True))
+    kinds = float(median(parts[0])), float(median(parts[1]))
     apart = kinds[1] - kinds[0]
-    if abs(apart) < max(least, CLEARLY_APART * scatter):
+    if abs(apart) < least:
+        return 0.0, 0.0
+    scatter = 1.4826 * max(float(median(np.abs(part - kind))) for part, kind in zip(parts, kinds, strict=True))
+    if abs(apart) < CLEARLY_APART * scatter:
         return 0.0, 0.0
     lines = [k for k in range(int(line.max()) + 1) if (solid & (line == k)).sum() >= LEAST_OF_LINE]
-    nearer = [(np.median(off[solid & (line == k)]) - sum(kinds) / 2) * apart * (1 if k % 2 else -1) > 0 for k in lines]
+    nearer = [(median(off[solid & (line == k)]) - sum(kinds) / 2) * apart * (1 if k % 2 else -1) > 0 for k in lines]
     return kinds if len(lines) >= LEAST_LINES and np.mean(nearer) >= AS_ITS_KIND else (0.0, 0.0)

@@ -8,6 +8,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.reading.compiled import compiled, in_rows
+from dusky_sieve.core.reading.surface import fitted
 
 Floats = NDArray[np.float64]
 
@@ -18,13 +19,14 @@ BY_X = np.array([p > 0 for p, _ in TERMS])
 EARLIER = np.array([0] + [TERMS.index((p - 1, q) if p else (p, q - 1)) for p, q in TERMS[1:]])
 NOWHERE = 1e-7  # depth of a point that a homography takes to infinity
 DEGREES = {1: 3, 2: 6, 3: 10, 4: 15}  # terms up to a degree
-RIDGE = 0.004  # pull of the smooth warp towards zero, per mark: few marks must not bend the sheet
+# Pull of the smooth warp's terms towards zero, of a hundredth of all marks' weight: few marks must not bend the sheet.
+STIFF = np.array([0.0, 0.004, 0.004] + [0.04] * 7 + [0.08] * 5)
+LEAST_SURE = 1e-3  # of the mean weight, under which a mark tells nothing
 NODES_PX = 40  # between places worked out one by one where a grid of points is asked for
 LEAST_BOX_MM = 1.0  # half of a side of the box that a single row's warp is scaled to: all of it about its middle
 BEYOND_BOX_MM = 0.5  # how far past the outermost marks the warp is still believed
 TIDIED_FROM = 60  # marks that tell a quartic by themselves
 IN_LINE = 0.02  # of their spread one way the other way, under which they do not: a single row or column
-ROBUST_STEPS = 6  # rounds of reweighting; more change nothing measurable
 
 
 @dataclass(frozen=True)
@@ -152,22 +154,14 @@ def fit_warp(registration: Registration, centres: Floats, offsets: Floats, sprea
     count = DEGREES[degree]
     basis = registration.terms(centres)[:, :count]
     total = registration.warp.copy()
-    stiff = np.array([0.0, 0.1, 0.1] + [1.0] * 7 + [2.0] * 5)[:count]
     for axis in (0, 1):
-        weight = 1 / np.maximum(spread[:, axis], 1e-4) ** 2
         if spread[:, axis].min() > 1:
             continue  # nothing is known in this direction
+        weight = 1 / np.maximum(spread[:, axis], 1e-4) ** 2
         weight /= weight.mean()
-        keep = (weight > 1e-3).astype(np.float64)
-        solution = np.zeros(count)
-        for _ in range(ROBUST_STEPS):
-            w = weight * keep
-            ridge = RIDGE * w.sum() / 10 * np.diag(stiff)
-            solution = np.linalg.solve((basis * w[:, None]).T @ basis + ridge, (basis * w[:, None]).T @ offsets[:, axis])  # fmt: skip
-            left = offsets[:, axis] - basis @ solution
-            scale = 2.0 * 1.4826 * float(np.median(np.abs(left[weight > 1e-3]))) + 2e-3
-            keep = (weight > 1e-3) / (1 + (left / scale) ** 2)
-        total[:count, axis] += solution
+        told = weight > LEAST_SURE
+        aim = in_rows(offsets[told, axis][None])
+        total[:count, axis] += fitted(in_rows(basis[told].T), aim, STIFF[:count], weight[told], True)[0]
     return Registration(registration.homography, total, registration.size, registration.origin)
 
 

@@ -26,7 +26,6 @@ Photo = NDArray[np.uint8]
 LEAST_STEP_PX, LEAST_GAP_PX = 1.0, 1.0  # a step lower, a gap narrower than this cannot be seen
 SAMPLES = 8  # per column, along a row
 MOST_ROWS = 160  # of all blocks together
-AT_ONCE = 1_000  # slips held against the steps together: thousands of them, for every segment, take 20 MB
 MOST_SEGMENTS = 160  # looked at while many slips are tried
 SEGMENT = 6  # columns whose phase is taken together
 LEAST_INKED = 0.4  # of a segment's samples that must carry ink
@@ -147,9 +146,9 @@ def _profiles(
 
 
 def agreement(steps: Steps, slip: Floats, some: slice | NDArray[np.int64] = slice(None)) -> Floats:
-    """How well slips (n, ...) mm along travel set the steps (n,), or some of them, level, -1..1."""
+    """How well slips (k, ...) mm along travel of some of the steps, or of all, set these level, -1..1."""
     wave = steps.wave[some].reshape(-1, *([1] * (slip.ndim - 1)))
-    angle = (2 * np.pi * slip[some] / steps.column[some].reshape(-1, *([1] * (slip.ndim - 1)))).astype(np.float32)
+    angle = (2 * np.pi * slip / steps.column[some].reshape(-1, *([1] * (slip.ndim - 1)))).astype(np.float32)
     level = (np.cos(angle) * wave.real + np.sin(angle) * wave.imag).sum(axis=0)
     return np.asarray(level / (np.abs(wave).sum() + 1e-9))
 
@@ -166,13 +165,11 @@ def slid(
         return registration
     column = float(np.median(steps.column))
     terms = warp_terms(steps.place - registration.origin, registration.size)[:, : DEGREES[2]]
-
     few = thinned_by(-(-len(steps.wave) // MOST_SEGMENTS), len(steps.wave))
 
     def worth(slips: Floats) -> Floats:
         some = slice(None) if slips.shape[1] == 1 else few  # of many, some are enough
-        parts = np.array_split(slips, -(-slips.shape[1] // AT_ONCE), axis=1)
-        level = np.concatenate([agreement(steps, terms @ part * column, some) for part in parts])
+        level = agreement(steps, terms[some] @ slips * column, some)
         return np.asarray(STEPS_WEIGHT * level + ends.score(slips) - COSTS @ np.abs(slips))
 
     ways = []

@@ -34,7 +34,7 @@ def smooth_surface(places: Floats, value: Floats, usable: Bools, degree: int = 2
     known = np.flatnonzero(usable)
     aims = in_rows(np.atleast_2d(value.T))
     terms = _terms(in_rows(places), powers)
-    fits = _fitted(in_rows(terms[:, known]), in_rows(aims[:, known]), held, apart)
+    fits = fitted(in_rows(terms[:, known]), in_rows(aims[:, known]), held, np.ones(len(known)), apart)
     return np.asarray((fits @ terms).T.reshape(value.shape))
 
 
@@ -54,10 +54,15 @@ def _terms(places: Floats, powers: NDArray[np.int64]) -> Floats:
 
 
 @compiled
-def _fitted(terms: Floats, aims: Floats, held: Floats, apart: bool) -> Floats:
-    """Coefficients (k, t) of terms (t, n) whose sums lie through aims (k, n)."""
+def fitted(terms: Floats, aims: Floats, held: Floats, sure: Floats, apart: bool) -> Floats:
+    """Coefficients (k, t) of terms (t, n) whose sums lie through aims (k, n), by Cauchy weights; see smooth_surface.
+
+    held : (t,) how much each is held back, of a hundredth of all weights; sure : (n,) weights to start from
+    """
     k, n = aims.shape
     fits, left, weight = np.zeros((k, len(held))), np.zeros((k, n)), np.ones((k, n))
+    for i in range(k):
+        weight[i] = sure
     for _ in range(ROUNDS):
         for i in range(k):
             fits[i] = _weighted(terms, aims[i], weight[i], held)
@@ -70,7 +75,7 @@ def _fitted(terms: Floats, aims: Floats, held: Floats, apart: bool) -> Floats:
             if apart or i == 0:
                 limit = 2 * (1.4826 * middle(left[i]) + LEAST_LIMIT)
                 for j in range(n):
-                    weight[i, j] = 1 / (1 + (left[i, j] / limit) ** 2)
+                    weight[i, j] = sure[j] / (1 + (left[i, j] / limit) ** 2)
             else:
                 weight[i] = weight[0]
     return fits
