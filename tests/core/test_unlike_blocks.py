@@ -71,6 +71,15 @@ def states(reading: Reading) -> dict[str, dict[int, str]]:
     return {b.id: {f.nozzle: str(f.state) for f in b.faults} for b in reading.blocks}
 
 
+@pytest.mark.parametrize(("gap", "told"), [(4.0, True), (26.0, False)])
+def test_a_block_without_its_last_column_is_read_only_where_blocks_near_by_hold_it(gap, told):
+    shape = {"nozzles": 64, "columns": 8, "step": (1.6, 0.0), "down": 1.4, "mark": (1.2, 0.1)}
+    places = {"first": (1.0, 0.5), "below": (1.0, 16.0), "aside": (14.0 + gap, 0.5)}
+    layout = sheet((30.0 + gap, 30.0), *(block(n, at, INKS[k], **shape) for k, (n, at) in enumerate(places.items())))
+    reading = read(layout, photo(layout, (("aside", BlockTruth(missing=tuple(range(8, 65, 8)))),)))
+    assert [b.read for b in reading.blocks] == [True, True, told]
+
+
 @pytest.mark.parametrize(("roll", "tilt", "towards"), [(5, 0, 0), (128, 16, 80), (250, 20, 300)])
 def test_blocks_with_marks_of_different_lengths_are_read_at_any_tilt(roll, tilt, towards):
     reading = read(MIXED, photo(MIXED, tuple(FAULTS.items()), roll_deg=roll, tilt_deg=tilt, tilt_towards_deg=towards))

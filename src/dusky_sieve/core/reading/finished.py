@@ -4,7 +4,7 @@ from functools import cached_property
 
 import numpy as np
 
-from dusky_sieve.core.layout import MarksBlock, mark_centres, marks_over
+from dusky_sieve.core.layout import MarksBlock, extent, mark_centres, marks_over
 from dusky_sieve.core.reading.align import shrunk
 from dusky_sieve.core.reading.beyond import beyond, sparse_aside
 from dusky_sieve.core.reading.ends import Ends
@@ -81,19 +81,25 @@ class Finished:
         return self.lead > LEAD_ALONE and self.on_lattice
 
     def slidable(self) -> set[str]:
-        """Blocks that show as much a column or two aside, of a sheet of so few rows that nothing else holds them."""
-        if self.rows > FEW_ROWS:
-            return set()
+        """Blocks that show as much a column or two aside and that nothing else holds: of a sheet of so few rows, or far from all others that print."""
         found: set[str] = set()
         judge, fit = self.alone
         for k, block in enumerate(self.at.blocks):
-            if self.fit.printing[k] and block.columns > 1:
+            held = self.rows > FEW_ROWS and not self._far_off(self.blocks[k])
+            if self.fit.printing[k] and block.columns > 1 and not held:
                 marks, steps = mark_centres(block), np.multiply.outer((0, -2, -1, 1, 2), block.column_pitch)
                 spots = self.place((marks + steps[:, None]).reshape(-1, 2))
                 share = np.nan_to_num(judge.ink_of(spots, fit, np.full(len(spots), k)))
                 ink = share.reshape(5, -1).sum(axis=1)
                 found |= {block.id} if ink[0] - ink[1:].max() < STEPS_LEAD else set()
         return found
+
+    def _far_off(self, block: MarksBlock) -> bool:
+        """Whether a block lies further from all others that print than it is wide: how the sheet bends there nothing tells but its own marks."""
+        left, top, right, bottom = extent(block)
+        boxes = (extent(b) for b in self.printing if b.id != block.id)
+        apart = (max(x0 - right, left - x1, y0 - bottom, top - y1) for x0, y0, x1, y1 in boxes)
+        return min(apart, default=np.inf) > right - left
 
     def overlooked(self, silent: set[str]) -> set[str]:
         """Blocks of those `silent` in whose box ink stands, and the next ones."""
