@@ -26,9 +26,8 @@ Floats = NDArray[np.float64]
 LEAST_OF_SIDE = 3  # places of a side, below which it says something together with other blocks' alone
 SPARSE = 0.6  # mean ink of a block's marks, below which a side aside is held against that
 AS_SPARSE, LEAST_BEYOND = 0.7, 1.5  # of that, and marks' ink in all, that such a side must show
-BARE_OTHER = (
-    0.5  # of a block's mean ink, under which its outermost marks at the opposite side are fewer than chance makes them
-)
+# Of a block's mean ink, under which its outermost marks at the opposite side are fewer than chance makes them.
+BARE_OTHER = 0.5
 AS_BARE = 0.7  # of their ink, that a side aside then shows
 
 

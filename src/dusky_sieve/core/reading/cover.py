@@ -5,7 +5,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, mark_centres
-from dusky_sieve.core.reading.judge import WEAK_BELOW
+from dusky_sieve.core.reading.judge import STATES, WEAK_BELOW
 from dusky_sieve.core.reading.order import quantile
 from dusky_sieve.core.reading.patches import BARE_PX, LINEAR, Patches, in_one
 from dusky_sieve.core.reading.surface import smooth_surface
@@ -31,7 +31,8 @@ LEAST_STRENGTH = 0.05  # of a block's typical mark, that ink of the paper's is a
 UNDER_MOST, OR_SO_MANY = 0.5, 4
 AS_STRONG = 1.5  # times the ink that paper has beside marks, up to which it feigns one: a mark's own shape fits into a wider stroke
 # Places in judge.STATES, and none of them.
-STATE_UNSEEN, STATE_FIRING, STATE_MISSING, STATE_DEFLECTED, STATE_WEAK = -1, 0, 1, 2, 3
+STATE_UNSEEN = -1
+STATE_FIRING, STATE_MISSING, STATE_DEFLECTED, STATE_WEAK = map(STATES.index, ("firing", "missing", "deflected", "weak"))
 LEAST_ASTRAY = 5  # marks that seem thrown, below which chance puts them together
 MOST_ASTRAY = 0.5  # of a block's marks that printed
 MOST_THROWN = 0.5  # of a neighbourhood, from which its place is in doubt

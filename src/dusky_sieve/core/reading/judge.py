@@ -22,9 +22,8 @@ INK_FLOOR = 0.035  # share: what the profile model misses even on a clean photo;
 USUAL_SCATTER, SCATTERED = 0.05, 2.5
 LEAST_FIRING = 12  # marks, from which their scatter is known
 PLACE_FLOOR = 0.045  # nozzle pitches: the same for the place
-AMONG_DEAD = (
-    20.0  # odds, against those elsewhere, that a nozzle of a dead block printed nothing: one in twenty still does
-)
+# Odds, against those elsewhere, that a nozzle of a dead block printed nothing: one in twenty still does.
+AMONG_DEAD = 20.0
 # Half the ink takes more than half the light: light that enters paper beside a dot leaves under it (Yule and Nielsen 1951),
 # and cameras' tone curves do the same. Measured over true ink of faint marks is 0.97, 1.03 and 1.2 on the three worlds of
 # benchmarks/, up to 1.4 where phones raise contrast; faint marks near to nothing hardly show it.

@@ -33,9 +33,8 @@ GAP_WEIGHT = 2.0  # of the amount's wave against the height's, which has about t
 SLIDES = np.linspace(-1.5, 1.5, 13)  # columns by which the lattice is slid as a whole
 TILTS = np.linspace(-1.0, 1.0, 9)  # columns by which the slip may differ between the sheet's middle and its rim
 NUDGES = np.linspace(-1.0, 1.0, 9)  # columns by which the whole is slid while bends are tried
-COSTS = np.array(
-    [0.01] * 3 + [0.02] * 3
-)  # of a column of slip, per term: of those that fit alike the smallest is taken
+# Of a column of slip, per term: of those that fit alike the smallest is taken.
+COSTS = np.array([0.01] * 3 + [0.02] * 3)
 STEPS_WEIGHT = 0.6  # of the steps' agreement against the ends' in choosing among slips
 SEEN_FROM = 0.35  # agreement of the steps, 0..1, from which they are believed; noise reaches a third of it
 STIFF = 0.15  # pull of the bent slip towards the straight one, as a share of what the steps say

@@ -43,10 +43,8 @@ CLEARLY_INKED = 0.35  # of it, by which the faintest of one way's lone marks mus
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
 COMPARED = 12_000  # marks looked at when ways round are compared: a few at the rim decide
 COLOURS_APART = 0.005  # of unit vectors: about four degrees between two inks, below which they are one colour
-COLOURS_FOLLOW, COLOURS_TRUER = (
-    0.7,
-    0.6,
-)  # correlation with the layout's colours, and by how much it leads the other way's
+# Correlation with the layout's colours, and by how much it leads the other way's.
+COLOURS_FOLLOW, COLOURS_TRUER = 0.7, 0.6
 BESIDE, BARE_BESIDE = 0.3, 0.15  # of a mark's ink one step beyond a side: right places show 0.1 at most, but for rules
 AS_GOOD = 0.95  # of what a place explains, from which one a lattice step aside is as likely
 COLOURS_MOVED = 0.03  # of unit vectors, between the inks that two ways show in one block, from which it is another ink
