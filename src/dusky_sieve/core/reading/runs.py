@@ -26,6 +26,7 @@ Photo = NDArray[np.uint8]
 LEAST_STEP_PX, LEAST_GAP_PX = 1.0, 1.0  # a step lower, a gap narrower than this cannot be seen
 SAMPLES = 8  # per column, along a row
 MOST_ROWS = 160  # of all blocks together
+AT_ONCE = 1_000  # slips held against the steps together: thousands of them take 20 MB
 MOST_SEGMENTS = 160  # looked at while many slips are tried
 SEGMENT = 6  # columns whose phase is taken together
 LEAST_INKED = 0.4  # of a segment's samples that must carry ink
@@ -168,7 +169,8 @@ def slid(
 
     def worth(slips: Floats) -> Floats:
         some = slice(None) if slips.shape[1] == 1 else few  # of many, some are enough
-        level = agreement(steps, terms[some] @ slips * column, some)
+        parts = np.array_split(slips, -(-slips.shape[1] // AT_ONCE), axis=1)
+        level = np.concatenate([agreement(steps, terms[some] @ part * column, some) for part in parts])
         return np.asarray(STEPS_WEIGHT * level + ends.score(slips) - COSTS @ np.abs(slips))
 
     ways = []
