@@ -14,8 +14,10 @@ from dusky_sieve.core.teaching.assign import (
     Assigned,
     Piece,
     assign,
+    boxed,
     columns_of_runs,
     in_reading_order,
+    levelled,
     pieces_of,
     without_doubles,
 )
@@ -147,6 +149,17 @@ def test_reading_order_is_by_lines_from_the_top_each_from_the_left():
     assert [(round(p.box[0]) + 10, round(p.box[1])) for p in ordered] == [(0, 0), (400, 20), (0, 500), (400, 480)]
 
 
+def test_blocks_side_by_side_are_one_line_though_a_desks_grain_set_the_planes_direction():
+    places = [(0, 0), (500, 0), (1000, 0), (0, 340), (500, 340), (1000, 340)]
+    pieces = [boxed_piece(*place, rows=6) for place in places]
+    askew = strokes_at(GRID).turned(np.radians(9))
+    level = levelled(pieces, askew)
+    for plane, right in ((askew, False), (level, True)):
+        ordered = in_reading_order([boxed(piece, plane) for piece in pieces])
+        assert ([p.ends.tolist() for p in ordered] == [p.ends.tolist() for p in pieces]) is right
+    assert levelled(pieces, level) is level
+
+
 def test_blocks_take_their_lattices_in_order_and_one_that_is_not_there_stays_empty():
     pieces = [boxed_piece(0, 0), boxed_piece(0, 900, ink=RED), boxed_piece(0, 1800, columns=4)]
     spec = [known(48, "a"), known(48, "b", ink="#c03434"), known(60, "c"), known(32, "d")]
@@ -176,6 +189,20 @@ def test_a_block_that_did_not_grow_is_found_by_the_lattice_of_its_like():
     [piece] = by_their_like([known(48), known(48, "b")], found, [plane])
     assert (piece.columns, piece.rows, len(piece.column)) == (6, 8, len(second))
     assert piece.box[0] > 550
+
+
+def test_a_block_that_grew_without_a_column_is_looked_for_with_the_columns_that_most_of_its_like_have():
+    places = [(0.0, 0.0), (400.0, 0.0), (800.0, 0.0)]
+    plane = plane_of([(x + 30.0 * c, 40.0 * r + 0.3 * c) for x, _ in places for c, r in GRID], [20.0] * 144)
+    blocks = [plane.only(np.arange(144) // 48 == k) for k in range(3)]
+    narrow = [k for k, (c, _) in enumerate(GRID) if c < 5]
+    found = [
+        Assigned(known(48), piece_of(blocks[0].only(np.isin(np.arange(48), narrow)), [GRID[k] for k in narrow]), 1.25)
+    ]
+    found += [Assigned(known(48), boxed(piece_of(block, GRID), plane), 1.3) for block in blocks[1:]]
+    [piece] = by_their_like([known(48)] * 3, found, [plane])
+    assert (piece.columns, piece.rows, len(piece.column)) == (6, 8, 48)
+    assert piece.box[2] < 200
 
 
 @pytest.mark.parametrize(("towards", "tilt"), [(0.0, 0.0), (0.3, 18.0), (2.0, 25.0)])

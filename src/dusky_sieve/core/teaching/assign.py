@@ -22,6 +22,7 @@ RUNS_SAY = 0.7  # of a block found as whole runs, in place of the share of marks
 UNEVEN_RUNS = 0.12  # share by which runs of one block may differ in length
 SLENDER_RUN = 2.0  # thicknesses that each mark of a run is long, at least
 DOUBLE = 0.4  # of the smaller box, and of the fewer strokes, from which two pieces are the same place
+LEAST_LEVEL, ASLANT = 24, np.radians(1)  # marks that tell how level a plane is, and from where it is turned
 SAME_STROKE = 1.5  # thicknesses by which a stroke may differ from itself, found at two sizes
 LIKE_SAYS = 0.12  # of a block whose lattice is that of its like: more than the marks that a wrong one may hold
 RISES = 0.5  # of the step from run to run, by which a run must rise; a full staircase rises by all of it
@@ -88,6 +89,16 @@ def boxed(piece: Piece, plane: Plane) -> Piece:
     ends = plane.from_photo(piece.ends.reshape(-1, 2))
     low, high = ends.min(axis=0), ends.max(axis=0)
     return replace(piece, box=(float(low[0]), float(low[1]), float(high[0]), float(high[1])))
+
+
+def levelled(pieces: list[Piece], plane: Plane) -> Plane:
+    """The plane, or one turned so that the pieces' marks lie level on it: grain and words may have set its direction, and rows of blocks are told by it."""
+    ends = [piece.ends for piece in pieces if piece.kind == "marks"]
+    if sum(map(len, ends)) < LEAST_LEVEL:
+        return plane
+    step = np.diff(plane.from_photo(np.concatenate(ends).reshape(-1, 2)).reshape(-1, 2, 2), axis=1)[:, 0]
+    angle = float(np.median(np.arctan2(step[:, 1], step[:, 0])))
+    return plane.turned(angle) if abs(angle) > ASLANT else plane
 
 
 def without_doubles(pieces: list[Piece], known: list[KnownBlock], backing: Backing) -> list[Piece]:

@@ -109,9 +109,10 @@ def _agrees(a: tuple[Floats, Floats], b: tuple[Floats, Floats]) -> bool:
 
 
 def _commonest(steps: dict[int, tuple[Floats, Floats]], found: list[Assigned | None]) -> int | None:
-    """The block whose steps most others share, if it is sure."""
+    """The block whose steps and columns most others share, if it is sure."""
     sure = [i for i in steps if (a := found[i]) is not None and a.score > SURE]
-    votes = {i: sum(_agrees(steps[i], steps[j]) for j in steps) for i in sure}
+    columns = {i: a.piece.columns for i in steps if (a := found[i]) is not None}
+    votes = {i: sum(columns[i] == columns[j] and _agrees(steps[i], steps[j]) for j in steps) for i in sure}
     return max(votes, key=lambda i: (votes[i], -i)) if votes else None
 
 

@@ -13,7 +13,17 @@ from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, ext
 from dusky_sieve.core.reading.document import Reading
 from dusky_sieve.core.reading.registration import Registration, inverse, project, rigid
 from dusky_sieve.core.reading.sheet import UprightPhoto, read_sheet
-from dusky_sieve.core.teaching.assign import LEVEL, STEEP, Assigned, Piece, assign, boxed, pieces_of, without_doubles
+from dusky_sieve.core.teaching.assign import (
+    LEVEL,
+    STEEP,
+    Assigned,
+    Piece,
+    assign,
+    boxed,
+    levelled,
+    pieces_of,
+    without_doubles,
+)
 from dusky_sieve.core.teaching.complete import by_their_like, widened
 from dusky_sieve.core.teaching.fills import solid_pieces
 from dusky_sieve.core.teaching.grow import (
@@ -191,6 +201,8 @@ def _best(known: list[KnownBlock], photo: UprightPhoto) -> tuple[list[Assigned |
         seen, before = held.get(number, ([], []))
         seen = [*seen, plane]
         pool = without_doubles(before + [boxed(p, seen[0]) for p in pieces], known, photo.backing)
+        if (level := levelled(pool, seen[0])) is not seen[0]:
+            seen, pool = [level, *seen[1:]], [boxed(p, level) for p in pool]
         pool = without_doubles(pool + widened(pool, seen), known, photo.backing)
         first = assign(known, pool, photo.backing)
         alike = by_their_like(known, first, seen)

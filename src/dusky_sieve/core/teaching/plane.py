@@ -1,7 +1,7 @@
 """The strokes of a good sheet on its own plane: seen squarely, marks along x, with the colour of their ink."""
 
 from collections.abc import Iterator
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -61,6 +61,12 @@ class Plane:
     def from_photo(self, points: Floats) -> Floats:
         """Points (n, 2) of the plane under photo pixels."""
         return project(inverse(self.to_map), (points + 0.5) * self.map.factor - 0.5)
+
+    def turned(self, angle: float) -> "Plane":
+        """The plane with its x along what lay at an angle to it, radians."""
+        c, s = float(np.cos(angle)), float(np.sin(angle))
+        turn = np.array([[c, -s, 0], [s, c, 0], [0, 0, 1]])
+        return replace(self, to_map=self.to_map @ turn, ends=self.ends @ turn[:2, :2])
 
     def only(self, keep: Bools) -> "Plane":
         """These strokes alone."""
