@@ -43,7 +43,7 @@ def test_numbers_a_lattice_step_beside_every_row_or_column_are_no_marks(beside, 
     assert {b.id: sorted(states(b)) for b in found.blocks} == {name: sorted(which) for name, which in GONE.items()}
 
 
-@pytest.mark.parametrize("seed", [1, 9])
+@pytest.mark.parametrize("seed", [9, 17])
 def test_words_before_few_rows_whose_last_column_did_not_print_lead_no_block_aside(seed):
     layout = sheet(36, 28, 38, columns=20, across=2.26, mark=1.72, down=1.69)
     gone = {"b0": (20, 21, 24), "b1": (8, 10, 20), "b2": (12, 20, 38)}

@@ -16,6 +16,9 @@ from dusky_sieve.core.reading.stray import beside_lattice, on_lattice, overlooke
 STEPS_LEAD = 0.7
 # The same of a sheet of so few rows, under which it is looked on: words beside two of them make as much ink.
 SMALL_ROWS, SMALL_LEAD = 8, 1.2
+# Degrees from straight above, as far as such a sheet is believed to be seen: words beside rows lead to 34.5 to 37, and of 170
+# photos of the bad end, tilted by up to 30, the steepest came out at 33.4.
+SMALL_STEEPEST_DEG = 34.0
 FEW_ROWS = 4  # that print, up to which each is followed along itself with hardly anything to hold it
 LEAD_ALONE = 2.0  # the same where rows' ends should tell, and too few of them printed
 MOST_ASIDE = 0.25  # of the blocks that can be told, which may lie a lattice step aside: the others are read
@@ -71,6 +74,10 @@ class Finished:
     def surely_told(self) -> bool:
         """Whether words beside a sheet of few rows cannot be what tells it from a place a column or a row aside."""
         return self.rows > SMALL_ROWS or self.lead >= SMALL_LEAD
+
+    def too_steep(self, angle_deg: float) -> bool:
+        """Whether a sheet of so few rows lies on the photo as if it were seen from further aside than photos are taken."""
+        return self.rows <= SMALL_ROWS and angle_deg > SMALL_STEEPEST_DEG
 
     def explains_little(self) -> bool:
         """Whether it explains less, laid onto its marks, than a place must to be found: another sheet's marks lead on to none of its own."""

@@ -184,7 +184,8 @@ def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registrat
     if runs := runs_of(printing, registration):
         registration = slid(photo.pixels, runs, registration, photo.backing, before.ends)
     registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
-    if registration.angle_deg() > STEEPEST_DEG:
+    by_hand = photo.corners is not None or photo.placed is not None
+    if (steep := registration.angle_deg()) > STEEPEST_DEG or (not by_hand and before.too_steep(steep)):
         raise SheetNotFound(
             f"{photo.file}: a pattern was found, but only as if it were seen from far aside, so its place is in doubt and nothing "
             "was read. Photograph the whole sheet from straight above."
@@ -196,7 +197,6 @@ def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registrat
     # Where one block lies wrongly, one that seems to print nothing may stand where nothing was looked for.
     unseen = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
     beside, all_aside = finished.one_step_aside()
-    by_hand = photo.corners is not None or photo.placed is not None
     alone = set() if by_hand else finished.slidable()
     for name in {*ends.aside(), *stray, *unseen, *beside, *finished.sparse_aside(), *alone}:
         doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
