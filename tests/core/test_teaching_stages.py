@@ -18,6 +18,8 @@ from dusky_sieve.core.teaching.assign import (
     columns_of_runs,
     in_reading_order,
     levelled,
+    like_most,
+    numbered,
     pieces_of,
     without_doubles,
 )
@@ -35,7 +37,7 @@ from dusky_sieve.core.teaching.grow import (
     unwoven,
     usual_lengths,
 )
-from dusky_sieve.core.teaching.learn import _doubts, _first_of, _scale
+from dusky_sieve.core.teaching.learn import _doubts, _first_of, _scale, _scale_of_like
 from dusky_sieve.core.teaching.straighten import Lattice, cells_of, lattices
 
 GRID = [(c, r) for r in range(8) for c in range(6)]
@@ -118,8 +120,20 @@ def test_lengths_that_many_strokes_share_are_told_by_number_and_by_all_their_ink
 def test_pieces_of_one_run_are_joined_over_a_few_missing_marks_but_not_over_another_ink():
     left, long = [(0.0, 0.0), (212.0, 1.0), (424.0, 1.5), (0.0, 40.0), (212.0, 40.5)], [200.0] * 5
     plane = plane_of([(x + 100, y) for x, y in left], long, ink=[CYAN, CYAN, CYAN, CYAN, RED])
-    joined = chained(plane)
-    assert sorted(round(v) for v in joined.long) == [200, 200, 624]
+    narrow, _ = chained(plane)
+    assert sorted(round(v) for v in narrow.long) == [200, 200, 624]
+
+
+def test_a_run_in_many_pieces_is_joined_over_a_gap_that_is_wide_for_these_but_not_for_the_run():
+    starts = [54.0 * k for k in range(40) if k != 8]
+    narrow, wide = chained(plane_of([(x + 25, 0.0) for x in starts], [50.0] * 39))
+    assert ([round(v) for v in narrow.long], [round(v) for v in wide.long]) == ([428, 1670], [2156])
+
+
+def test_rows_stay_together_where_an_outermost_mark_of_a_run_is_missing():
+    left = [18.0 if k == 2 else 0.0 for k in range(6)]
+    plane = plane_of([(0.5 * (x + 300), 30.0 * k) for k, x in enumerate(left)], [300 - x for x in left], wide=2.0)
+    assert [block.rows for block in grown_rows(plane)] == [6]
 
 
 def test_rows_of_marks_that_touch_become_runs_and_their_last_short_one_tells_how_many_marks_each_has():
@@ -129,9 +143,40 @@ def test_rows_of_marks_that_touch_become_runs_and_their_last_short_one_tells_how
     assert (piece.kind, piece.rows) == ("runs", 6)
     assert columns_of_runs(piece, 108) == 20  # five of twenty and one of eight
     assert columns_of_runs(replace(piece, wide=np.full(6, 40.0)), 108) is None  # no mark is thicker than long
-    cells = cells_of(Assigned(known(108), piece, 1.0))
+    cells = cells_of(Assigned(known(108), piece, 1.0), np.eye(3), whole.ends)
     assert (len(cells.at), cells.columns, cells.ends) == (108, 20, None)
     assert np.allclose(np.diff(cells.at[:20, 0]), 15.0)
+
+
+def run_piece(left: list[float], long: list[float], rise: float = 0.0) -> Piece:
+    """Runs 30 below each other, from `left`, so long, that step down by `rise` of their length."""
+    ends = np.array([[(x, 30.0 * k), (x + wide, 30.0 * k + rise * wide)] for k, (x, wide) in enumerate(zip(left, long, strict=True))])  # fmt: skip
+    low, high = ends.min(axis=(0, 1)), ends.max(axis=(0, 1))
+    row = np.arange(len(ends))
+    return Piece((low[0], low[1], high[0], high[1]), CYAN, ends, np.full(len(ends), 2.0), 0 * row, row, "runs")
+
+
+@pytest.mark.parametrize(("left", "at_right"), [([0.0, 0.0], False), ([0.0, 180.0], True)])
+def test_the_end_of_the_run_above_that_a_short_last_run_stands_under_is_where_its_nozzles_begin(left, at_right):
+    piece = numbered(known(28), run_piece(left, [300.0, 120.0], rise=0.04))
+    assert (piece.ends[0, 0, 0] > piece.ends[0, 1, 0]) == at_right
+
+
+def test_of_runs_those_with_as_many_marks_a_row_as_most_others_are_taken_for_blocks_before_a_broken_one():
+    whole, broken = run_piece([0.0, 0.0], [300.0, 120.0]), run_piece([0.0, 0.0], [200.0, 120.0])
+    spec = [known(28)]
+    told = like_most([broken, whole, whole], spec)
+    assert [piece.like for piece in told] == [False, True, True]
+    assert columns_of_runs(without_doubles(told[:2], spec, "light")[0], 28) == 20
+
+
+def test_marks_of_a_run_that_a_lens_bends_are_placed_along_its_strokes():
+    at = np.linspace(0, 600, 13)
+    bent = np.stack([at, 8 * (1 - (at / 300 - 1) ** 2)], axis=1)
+    strokes = np.stack([bent[:-1], bent[1:]], axis=1)
+    piece = run_piece([0.0], [600.0])
+    cells = cells_of(Assigned(known(20), piece, 1.0), np.eye(3), strokes)
+    assert np.abs(cells.at[:, 1] - 8 * (1 - (cells.at[:, 0] / 300 - 1) ** 2)).max() < 0.2
 
 
 # Blocks
@@ -205,6 +250,18 @@ def test_a_block_that_grew_without_a_column_is_looked_for_with_the_columns_that_
     assert piece.box[2] < 200
 
 
+def test_a_block_that_lacks_an_outer_column_is_counted_from_where_its_like_begin():
+    places = [(3.0, 0.0), (0.0, 400.0), (-3.0, 800.0)]
+    plane = plane_of([(x + 30.0 * c, y + 40.0 * r) for x, y in places for c, r in GRID], [20.0] * 144)
+    blocks = [plane.only(np.arange(144) // 48 == k) for k in range(3)]
+    found = [Assigned(known(48), boxed(piece_of(block, GRID), plane), 1.3) for block in blocks[:2]]
+    for lacking, first in ((0, 1), (5, 0)):
+        left = np.array([c != lacking for c, _ in GRID])
+        seen = plane.only(np.r_[np.ones(96, bool), left])
+        [piece] = by_their_like([known(48)] * 3, [*found, None], [seen])
+        assert (int(piece.column.min()), piece.columns) == (first, 6)
+
+
 @pytest.mark.parametrize(("towards", "tilt"), [(0.0, 0.0), (0.3, 18.0), (2.0, 25.0)])
 def test_a_tilted_lattice_comes_out_square_with_its_steps_in_proportion(towards, tilt):
     camera = tilted(np.radians(tilt), towards)
@@ -214,13 +271,43 @@ def test_a_tilted_lattice_comes_out_square_with_its_steps_in_proportion(towards,
     ends = project(camera, flat.reshape(-1, 2)).reshape(-1, 2, 2)
     column, row = np.array(cells).T
     piece = Piece((0, 0, 1, 1), np.ones(3), ends, np.full(160, 2.0), column, row)
-    [lattice], registration = lattices([Assigned(known(160), piece, 1.0)], camera)
+    assigned = Assigned(known(160), piece, 1.0)
+    [lattice], registration = lattices([assigned], [cells_of(assigned, camera, ends)], camera, ends)
     down = lattice.down[1]
     assert lattice.down[0] == pytest.approx(0, abs=0.01 * down)
     assert lattice.across / down == pytest.approx([0.75, 0.125], abs=0.004)
     assert lattice.mark[0] / down == pytest.approx(0.5, abs=0.005)
     place = lattice.origin + np.outer(column, lattice.across) + np.outer(row, lattice.down)
     assert np.abs(registration.to_photo(place) - ends.mean(axis=1)).max() < 0.1
+
+
+def test_where_blocks_lie_among_each_other_comes_out_though_lens_and_tilt_change_their_steps_from_block_to_block():
+    def seen(points):
+        at = project(tilted(np.radians(25), 0.3), points) - (400, 300)
+        return at * (1 - 0.02 * (at**2).sum(axis=1, keepdims=True) / 400**2)
+
+    cells = np.array([(c, r) for r in range(8) for c in range(17)])
+    assigned = []
+    for x, y in ((0.0, 0.0), (15.0, 0.0), (31.0, 0.0), (0.0, 12.0)):
+        middle = (x, y) + cells * (0.7, 1.0)
+        ends = seen((middle[:, None] + np.array([[-0.2, 0], [0.2, 0]])).reshape(-1, 2)).reshape(-1, 2, 2)
+        assigned.append(Assigned(known(136), Piece((0, 0, 1, 1), CYAN, ends, np.ones(136), *cells.T), 1.0))
+    start = rigid(np.array([[18.0, 0, -350], [0, 18, -250], [0, 0, 1]]), (1, 1)).homography  # no tilt is known before
+    found, _ = lattices(assigned, [cells_of(a, start, np.zeros((0, 2, 2))) for a in assigned], start, np.zeros((0, 2, 2)))  # fmt: skip
+    step, across = found[0].across[0], found[1].origin - found[0].origin
+    assert [across[0] / step, (found[2].origin - found[0].origin)[0] / step] == pytest.approx(
+        [15 / 0.7, 31 / 0.7], abs=0.1
+    )
+
+
+def test_single_marks_of_runs_tell_how_marks_lie_while_the_runs_step_down():
+    runs = run_piece([0.0, 0.0, 0.0], [300.0, 300.0, 120.0], rise=0.1)
+    marks = np.array([[(x + 1, 30.0 * k + 0.1 * x + 0.7), (x + 13, 30.0 * k + 0.1 * x + 0.7)] for k in range(2) for x in np.arange(20) * 15.0])  # fmt: skip
+    lean = np.array([[np.cos(0.05), -np.sin(0.05)], [np.sin(0.05), np.cos(0.05)]])
+    assigned = Assigned(known(48), replace(runs, ends=runs.ends @ lean.T), 1.0)
+    strokes = marks @ lean.T
+    [told], _ = lattices([assigned], [cells_of(assigned, np.eye(3), strokes)], np.eye(3), strokes)
+    assert told.across[1] / told.across[0] == pytest.approx(0.1, abs=0.003)
 
 
 def tilted(tilt: float, towards: float) -> np.ndarray:
@@ -241,6 +328,7 @@ def lattice_of(across, down, columns: int = 8, thick: float = 5.0) -> Lattice:
     [
         (lattice_of((150, 10), (0, 80)), {}, 0.01),  # a staircase whose rows go on: a nozzle a column
         (lattice_of((150, 10), (0, 300)), {}, 0.01),  # and one whose rows stand apart
+        (lattice_of((150, 2), (0, 80)), {}, 0.05),  # a gentle one, whose rows stand close
         (lattice_of((150, -10), (0, 300)), {"nozzle_step": 2}, 0.02),  # every second nozzle
         (lattice_of((150, 0), (0, 80), thick=9), {}, 0.01),  # side by side: rows follow on
         (lattice_of((150, 0), (0, 800), thick=10), {}, 0.01),  # rows far apart: marks are about as thick as a nozzle
@@ -251,6 +339,13 @@ def lattice_of(across, down, columns: int = 8, thick: float = 5.0) -> Lattice:
 def test_the_scale_comes_from_what_is_known_or_from_how_nozzles_step(lattice, told, mm_per_pixel):
     block = Assigned(known(64, **told), boxed_piece(0, 0), 1.0)
     assert _scale([block], [lattice], [], []) == pytest.approx(mm_per_pixel, rel=0.01)
+
+
+def test_blocks_seen_over_another_backing_are_as_large_as_their_like():
+    before = [{"kind": "marks", "nozzles": 64, "columns": 8, "nozzle_pitch": 0.1, "nozzle_step": 1, "column_pitch": (3.0, 0.0)}]  # fmt: skip
+    block = Assigned(known(64), boxed_piece(0, 0), 1.0)
+    assert _scale_of_like([block], [lattice_of((150, 0), (0, 800))], before) == pytest.approx(0.02)
+    assert _scale_of_like([block], [lattice_of((150, 0), (0, 800), columns=7)], before) is None
 
 
 def test_a_fill_of_known_nozzles_tells_the_scale_where_marks_do_not_step():

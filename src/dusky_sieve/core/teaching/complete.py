@@ -89,14 +89,33 @@ def by_their_like(known: Sequence[KnownBlock], found: list[Assigned | None], pla
         settled = {i for i in steps if (a := found[i]) is not None and a.score > SURE and a.piece.columns == like.piece.columns and _agrees(steps[i], steps[model])}  # fmt: skip
         for i in settled:
             usable &= ~_inside(found[i], at)
+        lefts = np.array([_left(a.piece, reference) for i in settled if (a := found[i]) is not None])
         for _ in range(len(members) - len(settled)):
             piece = _voted(ends[usable], colour[usable], wide[usable], across, down, like.piece.columns, alike[0], reference)  # fmt: skip
             if piece is None:
                 break
-            piece = boxed(piece, reference)
+            piece = boxed(_below(piece, lefts, across, reference), reference)
             usable &= ~_inside(Assigned(known[0], piece, 1.0), at)
             pieces.append(piece)
     return pieces
+
+
+def _left(piece: Piece, plane: Plane) -> float:
+    """Where a lattice's first column begins on the plane, pixels."""
+    at = plane.from_photo(piece.ends.mean(axis=1))
+    across, down = steps_of(piece.column, piece.row, at)
+    return float((at - np.outer(piece.column, across) - np.outer(piece.row, down)).mean(axis=0)[0])
+
+
+def _below(piece: Piece, lefts: Floats, across: Floats, plane: Plane) -> Piece:
+    """The piece counted from the column under which its like begin (`lefts`, (n,) pixels), where marks of an outer one are missing: seen alone, either side may lack it."""
+    spare = piece.columns - 1 - int(piece.column.max())
+    moves = np.arange(-int(piece.column.min()), spare + 1)
+    if len(moves) < 2 or not len(lefts):
+        return piece
+    off = np.abs(_left(piece, plane) - moves[:, None] * across[0] - lefts).min(axis=1)
+    best = int(off.argmin())
+    return replace(piece, column=piece.column + moves[best]) if off[best] < LANDS * abs(across[0]) else piece
 
 
 def _length(piece: Piece, plane: Plane) -> float:

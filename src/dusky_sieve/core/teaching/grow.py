@@ -1,5 +1,6 @@
 """Lattices grown from stroke to stroke: neighbours that agree with each other belong to one block."""
 
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import cv2
@@ -20,7 +21,8 @@ HIGHEST_STEPS = (3.5, 12.0)  # mark lengths from a mark to the one below it: nea
 NEAR = 12  # links whose median a link is held against
 ASTRAY = 0.5  # of the smaller step, by which a mark may lie off a plain lattice: tilt and lens are in it
 LEAST_CELLS = 6  # strokes that may be a block
-JOINT = 0.12  # of the usual run: a gap between pieces of one run, a few missing marks wide
+# Of the usual piece of a run, and of the usual run once its pieces are joined: a gap within one, a few missing marks wide.
+JOINT, JOINT_OF_RUN = 0.12, 0.05
 CUT = 0.035  # share by which a step between two columns (or rows) differs from those beside it, where two blocks meet
 CUT_COLOUR = 0.985  # cosine between the ink colours of two columns (or rows), under which two blocks meet
 # Rows of a lattice, and the share of them like every other one rather than those between, of two blocks woven together.
@@ -81,13 +83,18 @@ def _mode(values: Floats, weight: Floats) -> float:
     return float(np.exp(np.median(logs[near]))) if near.any() else float(np.median(values))
 
 
-def chained(plane: Plane) -> Plane:
-    """Pieces of runs joined into one stroke each: marks that touch leave whole rows, broken here and there."""
-    usual = float(np.average(plane.long, weights=plane.long)) if len(plane.long) else 0.0
+def chained(plane: Plane) -> Iterator[Plane]:
+    """Pieces of runs joined into one stroke each, for marks that touch leave whole rows, broken here and there; then once more, over wider gaps."""
+    for share in (JOINT, JOINT_OF_RUN):
+        plane = _joined(plane, share * float(np.average(plane.long, weights=plane.long)) if len(plane.long) else 0.0)
+        yield plane
+
+
+def _joined(plane: Plane, reach: float) -> Plane:
+    """Each stroke and those that follow on it, no further than `reach` plane pixels apart, as one."""
     left, right = plane.ends[:, 0], plane.ends[:, 1]
     follower = np.full(len(left), -1)
     order = np.argsort(left[:, 0])
-    reach = JOINT * usual
     starts = left[order, 0]
     for i in range(len(left)):
         lo, hi = np.searchsorted(starts, right[i, 0] - 0.5 * reach), np.searchsorted(starts, right[i, 0] + reach)
@@ -126,7 +133,9 @@ def grown_rows(plane: Plane) -> list[Grown]:
     """Every column of at least a few strokes that are whole rows each."""
     left = plane.ends[:, 0]
     below = _links(left, plane.long, plane.colour, 1.0, below=True, rows_only=True)
-    return _indexed(len(left), np.zeros((0, 2), np.int64), _agreeing(left, below))
+    # At one side or the other: where an outermost mark is missing, a run begins or ends elsewhere than those round it.
+    agreeing = np.unique(np.concatenate([_agreeing(plane.ends[:, side], below) for side in (0, 1)]), axis=0)
+    return _indexed(len(left), np.zeros((0, 2), np.int64), agreeing)
 
 
 def links_beside(plane: Plane) -> Whole:

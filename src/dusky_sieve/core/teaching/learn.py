@@ -21,6 +21,7 @@ from dusky_sieve.core.teaching.assign import (
     assign,
     boxed,
     levelled,
+    like_most,
     pieces_of,
     without_doubles,
 )
@@ -42,7 +43,7 @@ from dusky_sieve.core.teaching.grow import (
 )
 from dusky_sieve.core.teaching.plane import TEACHING_PX, Plane, planes
 from dusky_sieve.core.teaching.spec import KnownBlock, Spec
-from dusky_sieve.core.teaching.straighten import CONTINUED, Lattice, cells_of, laid, lattices
+from dusky_sieve.core.teaching.straighten import CONTINUED, Cells, Lattice, cells_of, laid, lattices
 
 Floats = NDArray[np.float64]
 
@@ -54,6 +55,7 @@ APART_MM = 3.0  # between what was seen over light and over dark, whose distance
 MARKS_DIFFER = (
     1.8  # ratio by which a stroke may be thicker or thinner than a nozzle pitch, for rows to be taken to follow on
 )
+EVENED = 5  # times that marks are placed along runs, on the plane that the last time gave: where it leans, they are not even on the photo
 DRAWN_THIN = 0.75  # of a stroke's measured thickness that is the mark: the rest is blur
 
 
@@ -68,12 +70,12 @@ class Taught:
 
 @dataclass(frozen=True)
 class _Part:
-    """What one photo shows: blocks in mm from 0, 0, the size of their box, (3, 3) from those mm to the photo, and their marks there."""
+    """What one photo shows: blocks in mm from 0, 0, the size of their box, (3, 3) from those mm to the photo, and by block their marks there."""
 
     blocks: list[dict[str, Any]]
     size: tuple[float, float]
     to_photo: Floats
-    marks: list[Assigned]
+    marks: list[tuple[str, Cells]]
 
 
 def teach(spec: Spec, photos: list[UprightPhoto]) -> Taught:
@@ -92,7 +94,7 @@ def teach(spec: Spec, photos: list[UprightPhoto]) -> Taught:
             raise UnusableInput(
                 f"blocks: {known[0].id} is judged over a {backing} backing: add a photo over {backing}."
             )
-        parts[backing] = _taught(known, over[0])
+        parts[backing] = _taught(known, over[0], [b for part in parts.values() for b in part.blocks])
     layout, tops = _document(spec, list(parts.values()))
     # The sheet's place is known; looked for again, one that lies on itself upside down would be a tie.
     placed = [replace(p, placed=_place(layout, parts[p.backing], tops[list(parts).index(p.backing)])) for p in photos if p.backing in parts]  # fmt: skip
@@ -137,16 +139,16 @@ def _place(layout: Layout, part: _Part, top: float) -> Registration:
     """Where the layout lies on the photo that one part of it was seen on, by the marks seen; that part begins `top` mm below it."""
     blocks = {b.id: b for b in layout.blocks if isinstance(b, MarksBlock)}
     model, at = [], []
-    for a in part.marks:
-        block, cells = blocks[a.known.id], cells_of(a)
+    for name, cells in part.marks:
+        block = blocks[name]
         model.append(block.origin + np.outer(cells.column, block.column_pitch) + np.outer(cells.row, block.row_pitch))
         at.append(cells.at)
     lower = np.array([[1.0, 0, 0], [0, 1, -top], [0, 0, 1]])
     return laid(np.concatenate(model), np.concatenate(at), rigid(part.to_photo @ lower, layout.size))
 
 
-def _taught(known: list[KnownBlock], photo: UprightPhoto) -> _Part:
-    """What one photo shows: the blocks judged over its backing."""
+def _taught(known: list[KnownBlock], photo: UprightPhoto, before: list[dict[str, Any]]) -> _Part:
+    """What one photo shows: the blocks judged over its backing. `before` : blocks in mm that other photos of the sheet showed."""
     found, plane = _best(known, photo)
     missing = [k.id for k, a in zip(known, found, strict=True) if a is None]
     if plane is None or missing:
@@ -159,14 +161,20 @@ def _taught(known: list[KnownBlock], photo: UprightPhoto) -> _Part:
     whole = [a for a in found if a is not None]
     marks = [a for a in whole if a.known.kind == "marks"]
     factor = np.array([[plane.map.factor, 0, 0.5 * plane.map.factor - 0.5], [0, plane.map.factor, 0.5 * plane.map.factor - 0.5], [0, 0, 1]])  # fmt: skip
-    straight, registration = lattices(marks, inverse(factor) @ plane.to_map)
+    start, strokes = inverse(factor) @ plane.to_map, plane.on_photo(plane.ends.reshape(-1, 2)).reshape(-1, 2, 2)
+    for _ in range(EVENED if any(a.piece.kind == "runs" for a in marks) else 1):
+        cells = [cells_of(a, start, strokes) for a in marks]
+        straight, registration = lattices(marks, cells, start, strokes)
+        start = registration.homography
     boxes = [project(inverse(registration.homography), a.piece.ends.reshape(-1, 2)) for a in whole if a.known.kind == "solid"]  # fmt: skip
-    scale = _scale(marks, straight, [a.known for a in whole if a.known.kind == "solid"], boxes)
+    scale = _scale_of_like(marks, straight, before) or _scale(
+        marks, straight, [a.known for a in whole if a.known.kind == "solid"], boxes
+    )
     blocks = iter(_in_mm(a.known, lattice, scale) for a, lattice in zip(marks, straight, strict=True))
     fills = iter(_fill_in_mm(a.known, box * scale) for a, box in zip([a for a in whole if a.known.kind == "solid"], boxes, strict=True))  # fmt: skip
     moved, low, size = _from_zero([next(blocks if a.known.kind == "marks" else fills) for a in whole])
     to_plane = np.array([[1 / scale, 0, low[0] / scale], [0, 1 / scale, low[1] / scale], [0, 0, 1.0]])
-    return _Part(moved, size, registration.homography @ to_plane, marks)
+    return _Part(moved, size, registration.homography @ to_plane, [(a.known.id, c) for a, c in zip(marks, cells, strict=True)])  # fmt: skip
 
 
 def _attempts(known: list[KnownBlock], photo: UprightPhoto) -> Iterator[tuple[int, Plane, list[Piece]]]:
@@ -186,10 +194,10 @@ def _attempts(known: list[KnownBlock], photo: UprightPhoto) -> Iterator[tuple[in
                     blocks = [trimmed(alone, part) for block in every for part in shared_out(alone, block, counts)]
                     blocks += [part for block in every for part in cut(alone, trimmed(alone, block))]
                     pieces += pieces_of(alone, [b for b in blocks if len(b.strokes) >= least], counts, "marks")
-            runs = chained(plane)
-            for usual in usual_lengths(runs):
-                rows = as_long_as(runs, usual, LAST_RUN)
-                pieces += pieces_of(rows, grown_rows(rows), counts, "runs")
+            for runs in chained(plane):
+                for usual in usual_lengths(runs):
+                    rows = as_long_as(runs, usual, LAST_RUN)
+                    pieces += pieces_of(rows, grown_rows(rows), counts, "runs")
             yield number, plane, pieces
 
 
@@ -200,7 +208,8 @@ def _best(known: list[KnownBlock], photo: UprightPhoto) -> tuple[list[Assigned |
     for number, plane, pieces in _attempts(known, photo):
         seen, before = held.get(number, ([], []))
         seen = [*seen, plane]
-        pool = without_doubles(before + [boxed(p, seen[0]) for p in pieces], known, photo.backing)
+        pool = like_most(before + [boxed(p, seen[0]) for p in pieces], known)
+        pool = without_doubles(pool, known, photo.backing)
         if (level := levelled(pool, seen[0])) is not seen[0]:
             seen, pool = [level, *seen[1:]], [boxed(p, level) for p in pool]
         pool = without_doubles(pool + widened(pool, seen), known, photo.backing)
@@ -239,6 +248,14 @@ def _score(result: list[Assigned | None]) -> float:
     return sum(a.score for a in result if a is not None)
 
 
+def _scale_of_like(marks: list[Assigned], straight: list[Lattice], before: list[dict[str, Any]]) -> float | None:
+    """Millimetres per plane pixel, by blocks of the same sheet that are already in mm; None where it has none like these."""
+    lengths = {(b["nozzles"], b["columns"], b["nozzle_pitch"], b["nozzle_step"]): np.linalg.norm(b["column_pitch"]) for b in before if b["kind"] == "marks"}  # fmt: skip
+    like = [(lengths.get((a.known.count, f.columns, a.known.nozzle_pitch, a.known.nozzle_step)), f) for a, f in zip(marks, straight, strict=True)]  # fmt: skip
+    scales = [length / np.linalg.norm(f.across) for length, f in like if length is not None and f.columns > 1]
+    return float(np.median(scales)) if scales else None
+
+
 def _scale(marks: list[Assigned], straight: list[Lattice], solids: list[KnownBlock], boxes: list[Floats]) -> float:
     """Millimetres per plane pixel: from known geometry, else staircases, else fills, else rows that follow on, else how thick marks are."""
     known, stairs, follow, thick = [], [], [], []
@@ -252,7 +269,7 @@ def _scale(marks: list[Assigned], straight: list[Lattice], solids: list[KnownBlo
             known.append(np.hypot(*given.column_pitch) / np.linalg.norm(lattice.across))
         if _continued(lattice):
             stairs.append(pitch / rise)
-        elif slope > STEEP * rise > 0 or (rise == 0 and slope > LEVEL * abs(lattice.across[0])):
+        elif slope > max(STEEP * rise, LEVEL * abs(lattice.across[0])):
             stairs.append(pitch / slope)
         elif rise > 0:
             follow.append(pitch / rise)

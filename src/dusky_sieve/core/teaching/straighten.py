@@ -2,6 +2,7 @@
 
 from dataclasses import dataclass
 
+import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -11,11 +12,16 @@ from dusky_sieve.core.teaching.assign import Assigned, columns_of_runs, steps_of
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int64]
 
-ROUNDS = 5
+ROUNDS, SETTLED_PX = 100, 0.001  # of laying plane and lattices by turns, at most; until no mark moves more than that
 WARPED_FROM = 120  # marks from which curl and lens are taken out
 OUTLIER = 4.0  # robust spreads from its lattice, beyond which a mark takes no part
 ALIKE = 0.15  # share by which the steps of two blocks may differ for one lattice to be taken for both: what tilt leaves at first is in it
 UPRIGHT = np.radians(4)  # of the row step against the marks, within which it is taken for square
+RUNS_UPRIGHT = np.radians(12)  # the same of runs, whose plane is seen less squarely: only their ends tell its tilt
+# Of its length and of the distance to the next one, by which a run may be bent; strokes of it that tell how.
+BENT, NEAR_RUN, LEAST_PARTS = 0.02, 0.3, 4
+LEAST_LONE = 12  # single marks of runs that tell how marks lie; their shortest, and how far aside they may lie, of the step between columns
+LEAST_OF_STEP, ON_RUN = 0.5, 0.6
 CONTINUED = 0.12  # share by which a row may start off where the last ended, for a staircase taken to go on
 
 
@@ -42,41 +48,63 @@ class Cells:
     columns: int
 
 
-def lattices(assigned: list[Assigned], start: Floats) -> tuple[list[Lattice], Registration]:
+def lattices(assigned: list[Assigned], cells: list[Cells], start: Floats, strokes: Floats) -> tuple[list[Lattice], Registration]:  # fmt: skip
     """Each marks block's lattice on a straight plane, and where that plane lies on the photo.
 
-    start : (3, 3) plane to photo, seen squarely as far as the strokes told
+    cells : where its marks are seen; start : (3, 3) plane to photo, seen squarely as far as the strokes told
+    strokes : (n, 2, 2) ends of all of them on the photo
     """
-    cells = [cells_of(a) for a in assigned]
     registration = rigid(start, (1.0, 1.0))
-    groups = _groups(assigned, cells, [_straight(registration, c.at) for c in cells])
+    seen = [_straight(registration, c.at) for c in cells]
+    groups = _groups(assigned, cells, seen)
     model: list[Floats] = []
     for _ in range(ROUNDS):
         straight = [_straight(registration, c.at) for c in cells]
-        fits = _fitted(cells, straight, groups)
-        model = [f.origin + np.outer(c.column, f.across) + np.outer(c.row, f.down) for f, c in zip(fits, cells, strict=True)]  # fmt: skip
+        fits = _held(_fitted(cells, straight, groups), cells, np.concatenate(seen))
+        before, model = model, [_model(f, c) for f, c in zip(fits, cells, strict=True)]
         registration = laid(np.concatenate(model), np.concatenate([c.at for c in cells]), registration)
-    turned = _squared(fits, cells, registration)
-    return turned
+        # Where a block lies among the others is told by all between them at once, and settles slowly where tilt and lens are strong.
+        if before and np.abs(np.concatenate(model) - np.concatenate(before)).max() < SETTLED_PX:
+            break
+    return _squared(fits, cells, registration, strokes)
 
 
-def cells_of(assigned: Assigned) -> Cells:
-    """The marks of a block's piece; those of a run stand evenly from one end of it to the other."""
+def cells_of(assigned: Assigned, to_photo: Floats, strokes: Floats) -> Cells:
+    """The marks of a block's piece; those of a run stand evenly on the plane (`to_photo`, (3, 3)) from one end of it to the other, along its strokes."""
     piece, count = assigned.piece, assigned.known.count
     middle = piece.ends.mean(axis=1)
     if piece.kind == "marks":
         inside = piece.row * piece.columns + piece.column < count
         return Cells(middle[inside], piece.column[inside], piece.row[inside], piece.ends[inside], float(np.median(piece.wide)), piece.columns)  # fmt: skip
     columns = columns_of_runs(piece, count) or 1
-    order = np.argsort(piece.row)
-    places, column, row = [], [], []
-    for r, ends in enumerate(piece.ends[order]):
-        there = min(columns, count - r * columns)
-        share = (np.arange(there) + 0.5) / there
-        places.append(ends[0] + share[:, None] * (ends[1] - ends[0]))
-        column.append(np.arange(there))
-        row.append(np.full(there, r))
-    return Cells(np.concatenate(places), np.concatenate(column), np.concatenate(row), None, float(np.median(piece.wide)), columns)  # fmt: skip
+    back = inverse(to_photo)
+    runs = project(back, piece.ends[np.argsort(piece.row)].reshape(-1, 2)).reshape(-1, 2, 2)
+    parts = project(back, strokes.reshape(-1, 2)).reshape(-1, 2, 2)
+    apart = np.linalg.norm(np.diff(runs[:, 0], axis=0), axis=1).min(initial=np.inf)
+    there = [min(columns, count - r * columns) for r in range(len(runs))]
+    places = [_along(run, (np.arange(n) + 0.5) / n, parts, float(apart)) for run, n in zip(runs, there, strict=True)]
+    column, row = np.concatenate([np.arange(n) for n in there]), np.repeat(np.arange(len(runs)), there)
+    return Cells(project(to_photo, np.concatenate(places)), column, row, None, float(np.median(piece.wide)), columns)
+
+
+def _along(run: Floats, share: Floats, parts: Floats, apart: float) -> Floats:
+    """Points (n, 2) at shares of a run, bent as the strokes (m, 2, 2) on it are: a lens bends a long run by more than marks are apart. `apart` : between runs."""
+    step = run[1] - run[0]
+    long = float(np.linalg.norm(step))
+    side = np.array([-step[1], step[0]]) / long
+    places = run[0] + share[:, None] * step
+    at, off = (parts - run[0]) @ step / long**2, (parts - run[0]) @ side
+    on = ((np.abs(off) < min(BENT * long, NEAR_RUN * apart)) & (at >= 0) & (at <= 1)).all(axis=1)
+    if on.sum() < LEAST_PARTS:
+        return np.asarray(places)
+    bow, value = at[on].ravel(), off[on].ravel()
+    fit = np.linalg.lstsq(_bows(bow), value, rcond=None)[0]
+    return np.asarray(places + (_bows(share) @ fit)[:, None] * side)
+
+
+def _bows(at: Floats) -> Floats:
+    """Curves (n, 2) at shares of a run that are nothing at both its ends: a bow, and one that leans to one side."""
+    return np.stack([at * (1 - at), at * (1 - at) * (2 * at - 1)], axis=1)
 
 
 def _straight(registration: Registration, at: Floats) -> Floats:
@@ -157,14 +185,46 @@ def _fitted(cells: list[Cells], straight: list[Floats], groups: list[int]) -> li
     return [f for f in fits if f is not None]
 
 
-def _squared(fits: list[Lattice], cells: list[Cells], registration: Registration) -> tuple[list[Lattice], Registration]:
+def _held(fits: list[Lattice], cells: list[Cells], seen: Floats) -> list[Lattice]:
+    """Lattices as turned, sheared and large as their marks (n, 2) were first seen: any such plane fits them as well, and they would wander from one to the next."""
+    model = np.concatenate([_model(f, c) for f, c in zip(fits, cells, strict=True)])
+    basis = np.column_stack([np.ones(len(model)), model])
+    moved = np.linalg.lstsq(basis, seen, rcond=None)[0]
+    return [
+        Lattice(f.columns, moved[0] + f.origin @ moved[1:], f.across @ moved[1:], f.down @ moved[1:], f.mark)
+        for f in fits
+    ]
+
+
+def _model(lattice: Lattice, cells: Cells) -> Floats:
+    """Where the marks seen (n, 2) would lie exactly on the lattice."""
+    return np.asarray(lattice.origin + np.outer(cells.column, lattice.across) + np.outer(cells.row, lattice.down))
+
+
+def _lone(fits: list[Lattice], cells: list[Cells], registration: Registration, strokes: Floats) -> Floats:
+    """Ends (n, 2, 2) of strokes that are single marks of runs: shorter than their step, and on the run."""
+    ends = np.stack([_straight(registration, strokes[:, k]) for k in (0, 1)], axis=1)
+    long, middle = np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1), ends.mean(axis=1).astype(np.float32)
+    found = np.zeros(len(ends), bool)
+    for lattice, some in zip(fits, cells, strict=True):
+        step = float(np.linalg.norm(lattice.across))
+        off = cv2.batchDistance(middle, _model(lattice, some).astype(np.float32), cv2.CV_32F, K=1)[0][:, 0]
+        found |= (off < ON_RUN * step) & (long > LEAST_OF_STEP * step) & (long < step)
+    return ends[found]
+
+
+def _squared(fits: list[Lattice], cells: list[Cells], registration: Registration, strokes: Floats) -> tuple[list[Lattice], Registration]:  # fmt: skip
     """Turned so that marks lie along x, sheared so that rows stack along y where they nearly do; marks measured."""
-    singles = [c for c in cells if c.ends is not None]
+    singles = [c.ends for c in cells if c.ends is not None]
+    if singles:
+        photo = np.concatenate(singles)
+        ends = np.stack([_straight(registration, photo[:, k]) for k in (0, 1)], axis=1)
+    else:
+        ends = _lone(fits, cells, registration, strokes)
     stacked = [f.down for f, c in zip(fits, cells, strict=True) if c.row.max() > 0]
     down = np.median(np.array(stacked), axis=0) if stacked else np.array([0.0, 1.0])
-    if singles:
-        ends = np.concatenate([c.ends for c in singles if c.ends is not None])
-        step = _straight(registration, ends[:, 1]) - _straight(registration, ends[:, 0])
+    if singles or len(ends) >= LEAST_LONE:
+        step = ends[:, 1] - ends[:, 0]
         flip = np.sign(step[:, 0])[:, None]
         turn = float(np.median(np.arctan2(*(step * flip).T[::-1])))
     else:
@@ -172,7 +232,7 @@ def _squared(fits: list[Lattice], cells: list[Cells], registration: Registration
     c, s = np.cos(-turn), np.sin(-turn)
     matrix = np.array([[c, -s], [s, c]])
     leant = matrix @ down
-    if abs(np.arctan2(leant[0], leant[1])) < UPRIGHT:
+    if abs(np.arctan2(leant[0], leant[1])) < (UPRIGHT if singles else RUNS_UPRIGHT):
         matrix = np.array([[1, -leant[0] / leant[1]], [0, 1]]) @ matrix
     found = []
     for f, some in zip(fits, cells, strict=True):
