@@ -155,7 +155,7 @@ def _taught(known: list[KnownBlock], photo: UprightPhoto, before: list[dict[str,
         block = next(k for k in known if plane is None or k.id in missing)
         what = "no filled rectangle" if block.kind == "solid" else f"no lattice of {block.count} marks"
         raise SheetNotFound(
-            f"{photo.file}: block {block.id}: {what} was found in its place in reading order. Photograph a good sheet flat, "
+            f"{photo.file}: block {block.id}: {what} was found in its place in reading order. Photograph a good sheet whole, flat, "
             "sharp and filling the frame, and check the order and the counts."
         )
     whole = [a for a in found if a is not None]
