@@ -16,9 +16,9 @@ from dusky_sieve.core.reading.stray import beside_lattice, on_lattice, overlooke
 STEPS_LEAD = 0.7
 # The same of a sheet of so few rows, under which it is looked on: words beside two of them make as much ink.
 SMALL_ROWS, SMALL_LEAD = 8, 1.2
-# Degrees from straight above, as far as such a sheet is believed to be seen: words beside rows lead to 34.5 to 37, and of 170
-# photos of the bad end, tilted by up to 30, the steepest came out at 33.4.
-SMALL_STEEPEST_DEG = 34.0
+# Degrees from straight above from which such a sheet must lead by more: words beside rows lead to 34.5 to 37 by 0.9 to 2.3, while the
+# steepest such sheet on 316 photos of the bad end, tilted by up to 30, came out at 35.4 and led by 4.
+SMALL_STEEPEST_DEG, STEEP_LEAD = 34.0, 3.0
 FEW_ROWS = 4  # that print, up to which each is followed along itself with hardly anything to hold it
 LEAD_ALONE = 2.0  # the same where rows' ends should tell, and too few of them printed
 MOST_ASIDE = 0.25  # of the blocks that can be told, which may lie a lattice step aside: the others are read
@@ -76,8 +76,8 @@ class Finished:
         return self.rows > SMALL_ROWS or self.lead >= SMALL_LEAD
 
     def too_steep(self, angle_deg: float) -> bool:
-        """Whether a sheet of so few rows lies on the photo as if it were seen from further aside than photos are taken."""
-        return self.rows <= SMALL_ROWS and angle_deg > SMALL_STEEPEST_DEG
+        """Whether a sheet of so few rows lies on the photo as if it were seen from further aside than photos are taken, and not surely so."""
+        return self.rows <= SMALL_ROWS and angle_deg > SMALL_STEEPEST_DEG and self.lead < STEEP_LEAD
 
     def explains_little(self) -> bool:
         """Whether it explains less, laid onto its marks, than a place must to be found: another sheet's marks lead on to none of its own."""
