@@ -51,7 +51,7 @@ def diagnose(signs: Mapping[str, Mapping[str, object]], table: CauseTable) -> tu
     Bayes' rule with signs taken as independent given the cause.
     """
     weight = dict(table.prior)
-    for name in signs:
+    for name in sorted(signs):  # a product ends a little otherwise in another order, and then may be rounded otherwise
         row = table.signs[name]
         for cause in weight:
             weight[cause] *= row.given.get(cause, row.otherwise)
