@@ -249,9 +249,11 @@ def _from_right(piece: Piece) -> bool:
 
 def _ends_at_right(piece: Piece, otherwise: bool) -> bool:
     """Whether the last run, where it is a short one, stands below the right end of the one before."""
+    if piece.rows < 2:
+        return otherwise
     run = piece.ends[:, 1] - piece.ends[:, 0]
     long = np.linalg.norm(run, axis=1)
-    *_, before, last = np.argsort(piece.row).tolist() if piece.rows > 1 else (0, 0)
+    before, last = np.argsort(piece.row)[-2:]
     if long[last] > (1 - UNEVEN_RUNS) * long[before]:
         return otherwise
     at_left, at_right = np.abs((piece.ends[last] - piece.ends[before]) @ run[before])
@@ -270,11 +272,16 @@ def _rises(piece: Piece) -> bool:
     return bool(across @ feed < -max(STEEP * float(down @ feed) / piece.columns, LEVEL * float(np.linalg.norm(across))))
 
 
-def steps_of(column: Whole, row: Whole, at: Floats) -> tuple[Floats, Floats]:
-    """Column and row step (2,) of a lattice whose marks, in that column and row (n,), lie so (n, 2)."""
+def lattice_through(column: Whole, row: Whole, at: Floats) -> Floats:
+    """Origin, column and row step (3, 2) of the lattice whose marks, in that column and row (n,), lie so (n, 2), by least squares."""
     basis = np.column_stack([np.ones(len(at)), column, row]).astype(np.float64)
-    step = np.linalg.lstsq(basis, at, rcond=None)[0]
-    return step[1], step[2]
+    return np.asarray(np.linalg.lstsq(basis, at, rcond=None)[0])
+
+
+def steps_of(column: Whole, row: Whole, at: Floats) -> tuple[Floats, Floats]:
+    """Column and row step (2,) of that lattice."""
+    _, across, down = lattice_through(column, row, at)
+    return across, down
 
 
 def columns_of_runs(piece: Piece, count: int) -> int | None:

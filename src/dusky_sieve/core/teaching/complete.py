@@ -7,7 +7,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.teaching.assign import Assigned, Piece, boxed, steps_of
+from dusky_sieve.core.teaching.assign import Assigned, Piece, boxed, lattice_through, steps_of
 from dusky_sieve.core.teaching.plane import Plane
 from dusky_sieve.core.teaching.spec import KnownBlock
 
@@ -53,8 +53,7 @@ def _wider(piece: Piece, strokes: tuple[Floats, Floats, Floats], plane: Plane) -
         column = -1 if side < 0 else piece.columns
         rim = np.abs(piece.column - column) <= RIM  # tilt and lens are in what is further off
         own = plane.from_photo(piece.ends.mean(axis=1))[rim]
-        basis = np.column_stack([np.ones(len(own)), piece.column[rim], piece.row[rim]]).astype(np.float64)
-        fit = np.linalg.lstsq(basis, own, rcond=None)[0]
+        fit = lattice_through(piece.column[rim], piece.row[rim], own)
         rows = np.arange(piece.rows)
         cells = fit[0] + column * fit[1] + rows[:, None] * fit[2]
         off = np.linalg.norm(cells[:, None] - at[like][None], axis=2)
@@ -102,9 +101,7 @@ def by_their_like(known: Sequence[KnownBlock], found: list[Assigned | None], pla
 
 def _left(piece: Piece, plane: Plane) -> float:
     """Where a lattice's first column begins on the plane, pixels."""
-    at = plane.from_photo(piece.ends.mean(axis=1))
-    across, down = steps_of(piece.column, piece.row, at)
-    return float((at - np.outer(piece.column, across) - np.outer(piece.row, down)).mean(axis=0)[0])
+    return float(lattice_through(piece.column, piece.row, plane.from_photo(piece.ends.mean(axis=1)))[0, 0])
 
 
 def _below(piece: Piece, lefts: Floats, across: Floats, plane: Plane) -> Piece:

@@ -167,9 +167,7 @@ def _taught(known: list[KnownBlock], photo: UprightPhoto, before: list[dict[str,
         straight, registration = lattices(marks, cells, start, strokes)
         start = registration.homography
     boxes = [project(inverse(registration.homography), a.piece.ends.reshape(-1, 2)) for a in whole if a.known.kind == "solid"]  # fmt: skip
-    scale = _scale_of_like(marks, straight, before) or _scale(
-        marks, straight, [a.known for a in whole if a.known.kind == "solid"], boxes
-    )
+    scale = _scale(marks, straight, [a.known for a in whole if a.known.kind == "solid"], boxes, _scale_of_like(marks, straight, before))  # fmt: skip
     blocks = iter(_in_mm(a.known, lattice, scale) for a, lattice in zip(marks, straight, strict=True))
     fills = iter(_fill_in_mm(a.known, box * scale) for a, box in zip([a for a in whole if a.known.kind == "solid"], boxes, strict=True))  # fmt: skip
     moved, low, size = _from_zero([next(blocks if a.known.kind == "marks" else fills) for a in whole])
@@ -256,8 +254,8 @@ def _scale_of_like(marks: list[Assigned], straight: list[Lattice], before: list[
     return float(np.median(scales)) if scales else None
 
 
-def _scale(marks: list[Assigned], straight: list[Lattice], solids: list[KnownBlock], boxes: list[Floats]) -> float:
-    """Millimetres per plane pixel: from known geometry, else staircases, else fills, else rows that follow on, else how thick marks are."""
+def _scale(marks: list[Assigned], straight: list[Lattice], solids: list[KnownBlock], boxes: list[Floats], like: float | None = None) -> float:  # fmt: skip
+    """Millimetres per plane pixel: from known geometry, else blocks `like` these, else staircases, else fills, else rows that follow on, else how thick marks are."""
     known, stairs, follow, thick = [], [], [], []
     for a, lattice in zip(marks, straight, strict=True):
         given = a.known
@@ -275,7 +273,7 @@ def _scale(marks: list[Assigned], straight: list[Lattice], solids: list[KnownBlo
             follow.append(pitch / rise)
         thick.append((given.nozzle_pitch or 0.1) / max(lattice.mark[1], 1e-6))
     tall = [k.nozzles * k.nozzle_pitch / np.ptp(box[:, 1]) for k, box in zip(solids, boxes, strict=True) if k.nozzles and k.nozzle_pitch]  # fmt: skip
-    for some in (known, stairs, tall):
+    for some in (known, [like] if like else [], stairs, tall):
         if some:
             return float(np.median(some))
     by_thickness = float(np.median(thick))

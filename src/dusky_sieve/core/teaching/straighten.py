@@ -57,14 +57,14 @@ def lattices(assigned: list[Assigned], cells: list[Cells], start: Floats, stroke
     registration = rigid(start, (1.0, 1.0))
     seen = [_straight(registration, c.at) for c in cells]
     groups = _groups(assigned, cells, seen)
-    model: list[Floats] = []
+    at, model = np.concatenate([c.at for c in cells]), np.full((1, 2), np.inf)
     for _ in range(ROUNDS):
         straight = [_straight(registration, c.at) for c in cells]
         fits = _held(_fitted(cells, straight, groups), cells, np.concatenate(seen))
-        before, model = model, [_model(f, c) for f, c in zip(fits, cells, strict=True)]
-        registration = laid(np.concatenate(model), np.concatenate([c.at for c in cells]), registration)
+        before, model = model, _model(fits, cells)
+        registration = laid(model, at, registration)
         # Where a block lies among the others is told by all between them at once, and settles slowly where tilt and lens are strong.
-        if before and np.abs(np.concatenate(model) - np.concatenate(before)).max() < SETTLED_PX:
+        if np.abs(model - before).max() < SETTLED_PX:
             break
     return _squared(fits, cells, registration, strokes)
 
@@ -114,6 +114,11 @@ def _straight(registration: Registration, at: Floats) -> Floats:
     for _ in range(3):
         points = flat - (registration.displaced(points) - points)
     return points
+
+
+def _straight_ends(registration: Registration, ends: Floats) -> Floats:
+    """The same of strokes' ends (n, 2, 2)."""
+    return _straight(registration, ends.reshape(-1, 2)).reshape(-1, 2, 2)
 
 
 def laid(model: Floats, at: Floats, before: Registration) -> Registration:
@@ -187,7 +192,7 @@ def _fitted(cells: list[Cells], straight: list[Floats], groups: list[int]) -> li
 
 def _held(fits: list[Lattice], cells: list[Cells], seen: Floats) -> list[Lattice]:
     """Lattices as turned, sheared and large as their marks (n, 2) were first seen: any such plane fits them as well, and they would wander from one to the next."""
-    model = np.concatenate([_model(f, c) for f, c in zip(fits, cells, strict=True)])
+    model = _model(fits, cells)
     basis = np.column_stack([np.ones(len(model)), model])
     moved = np.linalg.lstsq(basis, seen, rcond=None)[0]
     return [
@@ -196,19 +201,19 @@ def _held(fits: list[Lattice], cells: list[Cells], seen: Floats) -> list[Lattice
     ]
 
 
-def _model(lattice: Lattice, cells: Cells) -> Floats:
-    """Where the marks seen (n, 2) would lie exactly on the lattice."""
-    return np.asarray(lattice.origin + np.outer(cells.column, lattice.across) + np.outer(cells.row, lattice.down))
+def _model(fits: list[Lattice], cells: list[Cells]) -> Floats:
+    """Where the marks seen (n, 2) of all blocks would lie exactly on their lattices."""
+    return np.concatenate([f.origin + np.outer(c.column, f.across) + np.outer(c.row, f.down) for f, c in zip(fits, cells, strict=True)])  # fmt: skip
 
 
 def _lone(fits: list[Lattice], cells: list[Cells], registration: Registration, strokes: Floats) -> Floats:
     """Ends (n, 2, 2) of strokes that are single marks of runs: shorter than their step, and on the run."""
-    ends = np.stack([_straight(registration, strokes[:, k]) for k in (0, 1)], axis=1)
+    ends = _straight_ends(registration, strokes)
     long, middle = np.linalg.norm(ends[:, 1] - ends[:, 0], axis=1), ends.mean(axis=1).astype(np.float32)
     found = np.zeros(len(ends), bool)
     for lattice, some in zip(fits, cells, strict=True):
         step = float(np.linalg.norm(lattice.across))
-        off = cv2.batchDistance(middle, _model(lattice, some).astype(np.float32), cv2.CV_32F, K=1)[0][:, 0]
+        off = cv2.batchDistance(middle, _model([lattice], [some]).astype(np.float32), cv2.CV_32F, K=1)[0][:, 0]
         found |= (off < ON_RUN * step) & (long > LEAST_OF_STEP * step) & (long < step)
     return ends[found]
 
@@ -216,15 +221,11 @@ def _lone(fits: list[Lattice], cells: list[Cells], registration: Registration, s
 def _squared(fits: list[Lattice], cells: list[Cells], registration: Registration, strokes: Floats) -> tuple[list[Lattice], Registration]:  # fmt: skip
     """Turned so that marks lie along x, sheared so that rows stack along y where they nearly do; marks measured."""
     singles = [c.ends for c in cells if c.ends is not None]
-    if singles:
-        photo = np.concatenate(singles)
-        ends = np.stack([_straight(registration, photo[:, k]) for k in (0, 1)], axis=1)
-    else:
-        ends = _lone(fits, cells, registration, strokes)
+    lying = _straight_ends(registration, np.concatenate(singles)) if singles else _lone(fits, cells, registration, strokes)  # fmt: skip
     stacked = [f.down for f, c in zip(fits, cells, strict=True) if c.row.max() > 0]
     down = np.median(np.array(stacked), axis=0) if stacked else np.array([0.0, 1.0])
-    if singles or len(ends) >= LEAST_LONE:
-        step = ends[:, 1] - ends[:, 0]
+    if singles or len(lying) >= LEAST_LONE:
+        step = lying[:, 1] - lying[:, 0]
         flip = np.sign(step[:, 0])[:, None]
         turn = float(np.median(np.arctan2(*(step * flip).T[::-1])))
     else:
@@ -238,8 +239,8 @@ def _squared(fits: list[Lattice], cells: list[Cells], registration: Registration
     for f, some in zip(fits, cells, strict=True):
         across = matrix @ f.across
         if some.ends is not None:
-            ends = np.stack([_straight(registration, some.ends[:, k]) for k in (0, 1)]) @ matrix.T
-            long = float(np.median(np.abs(ends[1, :, 0] - ends[0, :, 0])))
+            ends = _straight_ends(registration, some.ends) @ matrix.T
+            long = float(np.median(np.abs(ends[:, 1, 0] - ends[:, 0, 0])))
         else:
             long = 0.94 * float(np.linalg.norm(across))
         scale = np.sqrt(abs(np.linalg.det(matrix))) / registration.px_per_mm(f.origin)
