@@ -11,7 +11,7 @@ from tests.conftest import small_scene
 from dusky_sieve import files
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Layout, MarksBlock, clear_heights, mark_centres
-from dusky_sieve.core.reading import UprightPhoto, read_sheet
+from dusky_sieve.core.reading import UprightPhoto, read_sheet, ways
 from dusky_sieve.core.reading.cover import STATE_DEFLECTED, STATE_MISSING, next_ones_ink
 from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.finished import Finished
@@ -347,3 +347,12 @@ def test_the_end_of_the_next_mark_in_a_run_is_not_a_thrown_one():
     assert not next_ones_ink(block, state, 3 * offset, ink).any()
     apart = block.model_copy(update={"mark": (0.5 * block.column_pitch[0], block.mark[1])})
     assert not next_ones_ink(apart, state, offset, ink).any()
+
+
+def test_a_lead_for_being_laid_more_finely_is_none_against_marks_that_only_the_other_way_has(monkeypatch):
+    top, other = (SimpleNamespace(fit=SimpleNamespace(explained=marks, there=0.8)) for marks in (150.0, 142.0))
+    for mine, others, leads in ((0.0, 0.9, False), (0.9, 0.0, True), (0.9, 0.9, True)):
+        monkeypatch.setattr(
+            ways, "_alone", lambda _at, _full, way, _other, m=mine, o=others: np.full(4, m if way is top else o)
+        )
+        assert ways._leads(None, None, top, other) == leads

@@ -250,6 +250,21 @@ def test_glare_over_marks_is_not_read_as_missing(staircases, decode):
     assert "glare" in {w.code for w in reading.photos[0].warnings}
 
 
+def test_on_paper_that_fills_the_sensor_ink_that_shows_still_tells(staircases, decode):
+    """As on a scan: bare paper is as white as the file can say."""
+    faults = tuple(FAULTS.items())
+    pixels = decode(photo_of("four-staircases", faults, small_scene(tilt_deg=3))).astype(np.float64)
+    paper = np.quantile(pixels[pixels.shape[0] // 2], 0.5)
+    white = np.clip(pixels * 1.15 * 255 / paper, 0, 255).astype(np.uint8)
+    reading = read_sheet(staircases, [UprightPhoto(white, "light", "scan.png")])
+    assert reading.photos[0].found, reading.photos[0].why
+    told = {(name, nozzle, state) for name, block in states(reading).items() for nozzle, state in block.items()}
+    true = {(name, nozzle, state) for name, block in TRUE_STATES.items() for nozzle, state in block.items()}
+    assert {v for v in told if v[2] != "unsure"} <= true
+    assert {v for v in true if v[2] == "deflected"} <= told
+    assert len({v[:2] for v in told} - {v[:2] for v in true}) <= 7  # of 720
+
+
 def test_marks_that_are_faint_under_a_bright_haze_are_unsure_not_weak(staircases, decode):
     # A reflection whose rim only lifts the paper: the sensor is nowhere full, yet marks there lose most of their contrast.
     scene = small_scene(tilt_deg=3, exposure=0.82)

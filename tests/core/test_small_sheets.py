@@ -40,9 +40,11 @@ def sheet(*nozzles: int, columns: int = 20, across: float = 1.7, down: float = 1
 
 
 @cache
-def read(layout: Layout, faults: tuple[tuple[str, BlockTruth], ...] = (), **scene) -> Reading:
+def read(layout: Layout, faults: tuple[tuple[str, BlockTruth], ...] = (), grey: bool = False, **scene) -> Reading:
     shot = small_scene(**({"width": 2800, "height": 2100, "fill": 0.8, "margin_mm": 16} | scene))
     pixels = render(layout, Truth(blocks=dict(faults), scene=shot), "light", np.random.default_rng(6))
+    if grey:
+        pixels = np.repeat(cv2.cvtColor(pixels, cv2.COLOR_RGB2GRAY)[..., None], 3, axis=2)
     return read_sheet(layout, [UprightPhoto(pixels, "light", "p")])
 
 
@@ -92,6 +94,15 @@ def test_colours_tell_the_way_round_though_the_blocks_that_would_differ_are_abse
     found = read(layout, absent, roll_deg=8)
     assert found.photos[0].found, found.photos[0].why
     assert [(b.counts or {}).get("firing") for b in found.blocks] == [0, 60, 60, 0, 60, 60]
+
+
+def test_without_colours_blocks_that_others_could_stand_for_are_not_guessed():
+    """Black and orange lie to each other as violet and light grey do, which print nothing."""
+    layout = sheet(*[48] * 4, columns=12, down=1.5, slant=False, inks=("#1d1c20", "#e07b30", "#5a4a9c", "#b4b4b6"))
+    absent = tuple((name, BlockTruth(all_missing=True)) for name in ("b2", "b3"))
+    grey = read(layout, absent, roll_deg=8, grey=True).photos[0]
+    assert not grey.found
+    assert "two ways round" in (grey.why or "")
 
 
 @pytest.mark.parametrize(

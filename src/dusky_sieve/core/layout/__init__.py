@@ -16,6 +16,7 @@ from dusky_sieve.core.layout.lattice import (
     clear_height,
     clear_heights,
     clear_width,
+    grey_ink,
     ink_rgb,
     lattice_middle,
     lattice_steps,
@@ -25,7 +26,7 @@ from dusky_sieve.core.layout.lattice import (
     on_boxes,
 )
 
-__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "boxes_besides", "cells_of", "clear_height", "clear_heights", "clear_width", "extent", "ink_rgb", "lattice_middle", "lattice_steps", "mark_centres", "marks_over", "near_by", "on_boxes", "parse_layout"]  # fmt: skip
+__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "boxes_besides", "cells_of", "clear_height", "clear_heights", "clear_width", "extent", "grey_ink", "ink_rgb", "lattice_middle", "lattice_steps", "mark_centres", "marks_over", "near_by", "on_boxes", "parse_layout"]  # fmt: skip
 
 
 def parse_layout(text: str | bytes, name: str = "layout") -> Layout:

@@ -138,6 +138,12 @@ def ink_rgb(ink: str) -> Floats:
     return np.where(srgb <= 0.04045, srgb / 12.92, ((srgb + 0.055) / 1.055) ** 2.4)
 
 
+def grey_ink(ink: str) -> str:
+    """The same ink as a photo without colour shows it: the luma (ITU-R BT.601) that cameras and converters take."""
+    luma = round(float(np.dot([int(ink[i : i + 2], 16) for i in (1, 3, 5)], (0.299, 0.587, 0.114))))
+    return f"#{luma:02x}{luma:02x}{luma:02x}"
+
+
 STEPS = ((1, 0), (0, 1), (1, 1), (1, -1), (2, 0))  # columns and rows by which a lattice may lie aside unseen
 ENOUGH_STEPS = 24  # different ones; more blocks bring hardly any new
 

@@ -13,7 +13,10 @@ from dusky_sieve.core.reading.surface import smooth_surface
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
 
-GLARE_SHARE = 0.25  # of a patch under glare, beyond which the mark is not judged
+GLARE_SHARE = 0.25  # of a patch where the sensor is full, beyond which only ink that still shows tells
+# Of the light that its ink's colour allows, taken by three quarters of the marks round one where the sensor is full, from which ink
+# that does not show is missing: however much light was lost, marks with half their ink would show there.
+TAKES_ALL_THE_SAME, MOST_ROUND = 0.6, 0.25
 BRIGHTER = 1.35  # than the ground round it: a lamp's reflection lies on the patch
 DARKER = 0.35  # than the ground round it: something lies over the patch
 OTHER_COLOUR = 0.22  # change of the ground's colour (log ratio of bands): a finger, a ruler
@@ -58,9 +61,9 @@ AROUND = 9  # marks of a neighbourhood, in one line or as a square
 def hidden_marks(
     patches: Patches, block: MarksBlock, rows: NDArray[np.int64] | None, backing: Backing
 ) -> tuple[Bools, Bools]:
-    """Marks (n,) under glare, and marks something lies over: by the ground against the block's smooth ground."""
+    """Marks (n,) under a reflection, and marks something lies over: by the ground against the block's smooth ground."""
     places = mark_centres(block) if rows is None else mark_centres(block)[rows]
-    glare = patches.glare > GLARE_SHARE
+    glare = patches.glare > GLARE_SHARE if backing == "dark" else np.zeros(len(places), bool)
     if backing == "dark" or len(places) < 12:
         return glare, np.zeros(len(places), bool)
     log = np.log(patches.ground)
@@ -68,6 +71,19 @@ def hidden_marks(
     colour = off - off.mean(axis=1, keepdims=True)
     glare |= off.mean(axis=1) > np.log(BRIGHTER)
     return glare, (off.mean(axis=1) < np.log(DARKER)) | (np.abs(colour).max(axis=1) > OTHER_COLOUR)
+
+
+def bleached(patches: Patches, block: MarksBlock, ink: Floats, strength: float) -> Bools:
+    """Marks (n,) where the sensor is full and their ink does not show: there may be some that would on darker paper.
+
+    ink : (n,) share of the block's typical mark; strength : peak ink share of that
+    """
+    full = patches.glare > GLARE_SHARE
+    hidden = full & (ink < WEAK_BELOW)
+    if hidden.any():
+        round_them = around(np.where(full, ink, np.nan), block)[hidden]
+        hidden[hidden] = np.nanquantile(round_them, MOST_ROUND, axis=1) * strength < TAKES_ALL_THE_SAME
+    return hidden
 
 
 def veiled(patches: Patches, block: MarksBlock, ink: Floats, backing: Backing) -> Bools:

@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, mark_centres
-from dusky_sieve.core.reading.cover import hidden_marks, ruled, veiled
+from dusky_sieve.core.reading.cover import GLARE_SHARE, bleached, hidden_marks, ruled, veiled
 from dusky_sieve.core.reading.order import median, quantile
 from dusky_sieve.core.reading.patches import LINEAR, Patches, cut_patches, in_one, ink_weights
 from dusky_sieve.core.reading.profiles import (
@@ -49,6 +49,7 @@ SURELY_OWN = 0.35  # of a mark's length to either side of its middle, that blur 
 # Of a mark's ink, that must be beyond both its ends, and in one-sigmas of both ends' sum, for it to be no mark: of 1,780 weak and thrown
 # marks on clean paper none has 0.2.
 RUNS_ON, SURELY_BEYOND = 0.25, 3.0
+LOST_TO_LIGHT = 0.15  # of a typical mark's ink, one-sigma: what is lost of a mark's where the sensor is full
 FOREIGN_INK = 0.28  # of a typical mark: ink beside the mark's own hump that does not belong there
 # Of the rise of a mark's ink across travel over its length, in thicknesses, and how many one-sigmas from none: a pen, a scratch.
 # At the bad end of three worlds' tuning sheets 11 of 37 marks that wrongly seem thrown run so, and 1 of 2,279 that are.
@@ -149,11 +150,14 @@ def measure_block(
     hidden, covered = hidden_marks(patches, block, rows, backing)
     covered |= rule
     usable = patches.seen & ~hidden & ~covered
+    bright = patches.glare > GLARE_SHARE
+    dimmer = usable & ~bright
+    usable = dimmer if dimmer.sum() >= ENOUGH_GAPS else usable
     level = _typical_level(amount, printing, usable)
     gain = _gain(amount / level, usable, block, rows) if printing > 0.3 else np.ones(len(amount))
     ink = amount / level / gain
     if rows is None:
-        hidden |= veiled(patches, block, ink, backing)
+        hidden |= veiled(patches, block, ink, backing) | bleached(patches, block, ink, strength)
     foreign, beside = _besides(profile, template, amount, dy, patches.across, noise)
     covered |= foreign > FOREIGN_INK * level * gain
     covered |= _askew(patches, weights, block, dy, ink)
@@ -162,7 +166,7 @@ def measure_block(
     dx, centre_x, dx_sigma = _ends(along, patches.along, block, ink, registration)
     printed = ink > PRINTED_FROM
     return MarkMeasures(
-        ink=ink, ink_sigma=np.asarray(sigma / level / gain), offset=np.where(printed[:, None], np.stack([dx, dy], axis=1), np.nan),
+        ink=ink, ink_sigma=np.hypot(sigma / level / gain, np.where(bright, LOST_TO_LIGHT, 0)), offset=np.where(printed[:, None], np.stack([dx, dy], axis=1), np.nan),
         centroid_x=centre_x, offset_sigma=np.where(printed[:, None], np.stack([dx_sigma, dy_sigma], axis=1), np.nan),
         judged=patches.seen & ~hidden & ~covered, glare=hidden, outside=~patches.seen, covered=covered, cut=printed & does_not_end(profile, dy / (patches.across[1] - patches.across[0])),
         bare=np.where(patches.seen & ~hidden, beside / level / gain, np.nan),

@@ -6,7 +6,16 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, clear_heights, mark_centres, marks_over
+from dusky_sieve.core.layout import (
+    Backing,
+    Layout,
+    MarksBlock,
+    SolidBlock,
+    clear_heights,
+    grey_ink,
+    mark_centres,
+    marks_over,
+)
 from dusky_sieve.core.reading.along import along_travel, numbered_back
 from dusky_sieve.core.reading.cover import (
     OTHER_COLOUR,
@@ -43,6 +52,8 @@ LEAST_CONTRAST = 4.0  # typical mark over the noise, below which a block is not 
 SMEARED = 0.42  # a mark's one-sigma over the clear height: beyond it marks run into each other
 MOSTLY_DOUBTFUL = 0.5  # of a block's marks, from which the rest of it lies wrongly as well
 MOST_STRAY_BLOCKS = 0.4  # of those that print, beside whose lattice strokes stand: beyond it the whole place is wrong
+# Of 255, between the bands of one of a photo's pixels, of which one in so many each way is looked at: above, it has colours.
+NO_COLOUR, LOOKED_AT = 3, 8
 
 
 @dataclass(frozen=True)
@@ -101,7 +112,17 @@ def _refused(block: MarksBlock | SolidBlock, why: str) -> BlockReading:
     return BlockReading(id=block.id, channel=block.channel, head=block.head, kind=block.kind, read=False, why=why)
 
 
+def _as_seen(layout: Layout, pixels: NDArray[np.uint8]) -> Layout:
+    """The layout, its inks without colour where the photo has none: else colours would tell which way round it lies."""
+    bands = pixels[::LOOKED_AT, ::LOOKED_AT].astype(np.int16)
+    if np.ptp(bands, axis=2).max() > NO_COLOUR:
+        return layout
+    grey = tuple(b.model_copy(update={"ink": grey_ink(b.ink)}) for b in layout.blocks)
+    return layout.model_copy(update={"blocks": grey})
+
+
 def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list[BlockReading]]:
+    layout = _as_seen(layout, photo.pixels)
     blocks = marks_over(layout, photo.backing)
     if not blocks:
         raise SheetNotFound(

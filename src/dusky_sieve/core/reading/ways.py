@@ -90,7 +90,8 @@ def _best_way(at: Locator, best: Found, candidates: list[Candidate], others: lis
         ways.sort(key=lambda way: -way.fit.explained)
     top = ways[0]
     rivals = [way for way in ways[1:] if _apart(at, top.registration, way.registration)]
-    if at.judge.of(top.registration).there < FOUND_FROM or not rivals:  # no sheet, either way round; or but one way
+    found = at.judge.of(top.registration).there >= FOUND_FROM or at.on_lattice(top)
+    if not found or not rivals:  # no sheet, either way round; or but one way
         return top
     sure = _leads(at, full, top, rivals[0]) and not _truer(rivals[0], top, full)
     return top if sure else _decided(at, top, rivals[0], full)
@@ -310,12 +311,12 @@ def _landed(moved_on: Floats, middles: Floats, reach: Floats) -> int:
 def _leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
     """Whether a place explains so much more than another that it is no accident."""
     lead, share = top.fit.explained - other.fit.explained, LEAD_SHARE * top.fit.explained
-    if lead >= max(CLEAR_LEAD, share):
-        return True
     if lead <= 0:
         return False
     mine, others = _alone(at, full, top, other), _alone(at, full, other, top)
-    if _told_alone(mine, others):
+    if _told_alone(others, mine):
+        return False  # what explains more for being laid more finely is not the right way round
+    if lead >= max(CLEAR_LEAD, share) or _told_alone(mine, others):
         return True
     alone, told = max(len(mine), len(others)), float(mine.sum() - others.sum())
     # Where half of all marks are missing, half of those that only one way has are missing as well. What a place explains
