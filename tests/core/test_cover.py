@@ -209,6 +209,17 @@ def test_marks_at_the_rim_of_a_reflection_over_most_of_a_block_are_hidden():
     assert not hidden[~rim].any()
 
 
+def test_where_paper_is_bleached_below_the_sensors_limit_ink_that_does_not_show_is_hidden():
+    """A camera's tone curve may leave a reflection grey: paper there is not as elsewhere, if only in one band."""
+    from_middle, ink = np.hypot(*(CENTRES - CENTRES[N // 2]).T), np.ones(N)
+    bleached = from_middle < np.quantile(from_middle, 0.5)
+    ink[bleached] = 0.0
+    ground = paper(2.0)
+    assert not veiled(patches(ground), BLOCK, ink, "light").any()  # half a block did not print
+    ground[bleached, 2] *= 1.4
+    assert veiled(patches(ground), BLOCK, ink, "light")[bleached].mean() > 0.8
+
+
 def test_each_mark_stands_in_the_middle_of_its_neighbourhood_and_the_rim_has_none_beyond():
     windows = around(np.arange(N, dtype=float), BLOCK)
     assert (windows[:, 4] == np.arange(N)).all()

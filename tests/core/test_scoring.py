@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 from functools import cache
+from types import SimpleNamespace
 
 import cv2
 import numpy as np
@@ -32,7 +33,7 @@ from dusky_sieve.core.reading.registration import (
     tidied,
 )
 from dusky_sieve.core.reading.score import Judge, probes
-from dusky_sieve.core.reading.sheet import elsewhere
+from dusky_sieve.core.reading.sheet import all_faint, elsewhere
 from dusky_sieve.core.reading.stray import overlooked
 from dusky_sieve.core.reading.tally import medians_of
 
@@ -86,6 +87,27 @@ def test_no_step_aside_explains_as_much_as_the_place_itself(step):
     }[step]
     judge = judge_of(drawn(0.8))
     assert judge(aside(x, y)).explained < 0.95 * judge(aside(0, 0)).explained
+
+
+def test_marks_beyond_the_photo_count_in_part_where_lattice_steps_are_compared():
+    """Else a sheet cut off by the frame explains as much a column aside, with a column in sight that nowhere printed."""
+    cut = round((MARGIN + 2.5 * BLOCKS[0].column_pitch[0]) * SCALE)
+    whole = drawn()
+    judge = judge_of(InkMap(np.ascontiguousarray(whole.ink[:, cut:]), np.ascontiguousarray(whole.small[:, cut:]), 1.0))
+
+    def place(points):
+        return project(TO_MAP, points) - (cut, 0)
+
+    marks = np.concatenate([place(mark_centres(block)) for block in BLOCKS])
+    in_sight = float((marks[:, 0] - 0.25 * BLOCKS[0].mark[0] * SCALE >= 0).sum())
+    here = float(judge.quick(place, np.zeros((1, 2)), judge(place))[0])
+    assert in_sight + 0.3 * (len(marks) - in_sight) < here < len(marks)
+
+
+@pytest.mark.parametrize(("ink", "faint"), [(0.16, True), (0.03, False)])
+def test_a_block_that_shows_a_little_ink_in_every_place_is_faint_and_not_absent(ink, faint):
+    shown = SimpleNamespace(printing=0.0, judged=np.ones(48, bool), ink=ink + 0.02 * np.linspace(-2, 2, 48))
+    assert all_faint(shown) == faint
 
 
 @pytest.mark.parametrize(("printed", "step"), [(0.3, "column_pitch"), (0.5, "column_pitch"), (0.5, "row_pitch")])

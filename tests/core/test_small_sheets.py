@@ -18,7 +18,7 @@ from dusky_sieve.core.reading.registration import TERMS, Registration, grid_over
 from dusky_sieve.core.reading.stray import left_out, marks_drawn
 from dusky_sieve.core.reading.tilt import leans
 from dusky_sieve.core.reading.votes import voted
-from dusky_sieve.core.simulate import BlockTruth, DeflectedMark, Truth, render
+from dusky_sieve.core.simulate import BlockTruth, DeflectedMark, Truth, render, sheet_to_photo
 
 INKS = ("#1d1c20", "#1c84b8", "#b83a72", "#e0c22e")
 PITCH = 0.085
@@ -94,6 +94,22 @@ def test_colours_tell_the_way_round_though_the_blocks_that_would_differ_are_abse
     found = read(layout, absent, roll_deg=8)
     assert found.photos[0].found, found.photos[0].why
     assert [(b.counts or {}).get("firing") for b in found.blocks] == [0, 60, 60, 0, 60, 60]
+
+
+@pytest.mark.parametrize(("roll", "dark"), [(8.0, 0.8), (200.0, 0.7), (100.0, 1.25)])
+def test_a_hard_edge_of_shade_between_blocks_does_not_hide_the_far_one(roll, dark):
+    """Paper is even on one side of it; what printed there alone looks the same upside down, and the block between did not print."""
+    layout = sheet(60, 60, 60, columns=12, down=1.5, slant=False, inks=("#1c84b8", "#b83a72", "#e0c22e"))
+    scene = small_scene(width=2800, height=2100, fill=0.7, margin_mm=25, roll_deg=roll, exposure=0.62)
+    faults = {"b1": BlockTruth(all_missing=True)}
+    pixels = render(layout, Truth(blocks=faults, scene=scene), "light", np.random.default_rng(6))
+    edge = np.array([[0.0, 0.45], [1.0, 0.45], [1.0, 9.0], [0.0, 9.0]]) * layout.size
+    corners = np.rint(project(sheet_to_photo(layout, scene), edge * (40, 1) - (20 * edge[1, 0], 0))).astype(np.int32)
+    shaded = cv2.fillConvexPoly(np.ones(pixels.shape[:2], np.float32), corners, (dark,))[..., None]
+    lit = np.clip(pixels * shaded, 0, 255).astype(np.uint8)
+    found = read_sheet(layout, [UprightPhoto(lit, "light", "p")])
+    assert found.photos[0].found, found.photos[0].why
+    assert [(b.counts or {}).get("firing") for b in found.blocks] == [60, 0, 60]
 
 
 def test_without_colours_blocks_that_others_could_stand_for_are_not_guessed():

@@ -63,6 +63,7 @@ GLANCED = 600  # marks looked at while whole lattice steps are tried
 GLIMPSE = 0.06  # share explained after following across travel, under which nothing is worth more work
 FAR_STEPS = (-16, -4, 4, 16)  # columns that a run of many may lie along itself before whole steps are tried singly
 UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, likewise
+MOST_OFF = 0.2  # of the marks of blocks that print nothing, which may lie off the paper that strokes were looked for on
 MOST_LEFT_OUT = 0.25  # strokes like the explained ones, for each of these, that a clear place may leave out; wrong: one
 # Of a mark's ink, one lattice step beyond a block's side: the lattice lies aside. Right places show 0.35 at most, nearly all under 0.3.
 MOST_BEYOND, HARDLY_BEYOND = 0.45, 0.3
@@ -115,6 +116,7 @@ class Locator:
         layout = self.layout
         self.map: InkMap = seen or ink_map(photo, layout, backing)
         self.shape = (self.map.ink.shape[0], self.map.ink.shape[1])
+        self.within = within
         strokes = find_strokes(self.map.ink, within if around is None else self._between(around))
         self.strokes: Strokes = strokes if backing == "light" else strokes.bright()
         self.marks: Marks = gather_marks(layout, backing)
@@ -241,8 +243,19 @@ class Locator:
             return False
         if everything:
             return True
+        if self._off_the_paper(found) > MOST_OFF:
+            return False
         drawn = self.marks_drawn(found.registration)
         return left_out(self.strokes, found.lean.follows, drawn, found.registration) <= MOST_LEFT_OUT
+
+    def _off_the_paper(self, found: Found) -> float:
+        """Share of the marks of blocks that print nothing that lie where no strokes were looked for: they may stand elsewhere."""
+        if self.within is None:
+            return 0.0
+        silent = self.marks.centres[~found.fit.printing[self.block_of]]
+        x, y = np.rint(found.registration.to_photo(silent)).astype(int).T
+        inside = (x >= 0) & (y >= 0) & (x < self.shape[1]) & (y < self.shape[0])
+        return 1 - float((self.within[y[inside], x[inside]] > 0).sum()) / len(silent)
 
     def marks_drawn(self, registration: Registration) -> Bytes:
         """Where marks may lie on the map, 255, with as much room as a deflection needs."""

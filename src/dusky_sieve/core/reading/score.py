@@ -31,6 +31,7 @@ SAMPLED = 1500  # marks looked at while candidates are compared
 PRINTS_SHARE = 0.12  # and over that of the strongest block: noise and shadow are no ink
 GAP_MM = 0.2  # between neighbours along travel, from which the gap shows on the ink map
 PRINTS_FROM = 4.0  # of 255: ink of a block's darker places over its bare ones, from which it shows at all
+LIKELY_BEYOND = 0.5  # of the share of marks in sight that are explained, that marks beyond the photo count for
 KEPT = 12  # registrations whose fit is kept
 STRONG = 0.85  # quantile of a block's marks (or of its bare places) that stands for their strong ink
 
@@ -262,11 +263,15 @@ class Judge:
     def quick(self, place: Place, steps: Floats, fit: Fit) -> Floats:
         """Marks less bare places with ink (steps,), the sheet moved by steps (steps, 2) mm; comparable among itself.
 
-        By the ink levels of an earlier fit close by.
+        By the ink levels of an earlier fit close by. Marks beyond the photo count in part: where a sheet is cut off, a place a
+        column aside would else explain as much as the right one, with a column in sight that nowhere printed.
         """
         own, many, width = self.plan.block, len(steps), 2 * self.blocks
         value, inside, _ = self._sampled(lambda points: place((points + steps[:, None]).reshape(-1, 2)))
         got = shares_of(value, inside, np.tile(own, many), fit.low, fit.high)
+        if not inside.all():
+            beyond = ~inside & np.tile(self.plan.mark & fit.printing[own], many)
+            got[beyond] = LIKELY_BEYOND * fit.there
         kind = self.kind + width * np.arange(many)[:, None]
         sums = np.bincount(kind.ravel(), weights=got, minlength=width * many).reshape(many, -1, 2)
         mean = sums / np.maximum(self._sums(np.ones(len(own))), 1)

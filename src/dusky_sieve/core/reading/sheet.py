@@ -49,11 +49,13 @@ Floats = NDArray[np.float64]
 
 SMALLEST_PITCH_PX = 1.4  # px per nozzle pitch below which a deflection cannot be told; small is said
 LEAST_CONTRAST = 4.0  # typical mark over the noise, below which a block is not judged
+# Of a printing mark's ink, in most places of a block that seems to print nothing: of 170 that did print nothing at the bad end none shows 0.04.
+FAINT = 0.08
 SMEARED = 0.42  # a mark's one-sigma over the clear height: beyond it marks run into each other
 MOSTLY_DOUBTFUL = 0.5  # of a block's marks, from which the rest of it lies wrongly as well
 MOST_STRAY_BLOCKS = 0.4  # of those that print, beside whose lattice strokes stand: beyond it the whole place is wrong
 # Of 255, between the bands of one of a photo's pixels, of which one in so many each way is looked at: above, it has colours.
-NO_COLOUR, LOOKED_AT = 3, 8
+NO_COLOUR, LOOKED_AT = 3, 24
 
 
 @dataclass(frozen=True)
@@ -288,6 +290,11 @@ def elsewhere(measured: dict[str, MarkMeasures]) -> list[str]:
     return [name for name in silent if np.abs(colour[name] - np.median(known, axis=0)).max() > OTHER_COLOUR]
 
 
+def all_faint(marks: MarkMeasures) -> bool:
+    """Whether a block that seems to print nothing shows a little ink in most places all the same: it prints, too faintly to be judged."""
+    return marks.printing < DEAD and bool(marks.judged.any()) and float(np.median(marks.ink[marks.judged])) > FAINT
+
+
 def _warned(block: MarksBlock, code: str, share: float = 0.0) -> Warned:
     message = WARNINGS[code].format(block=block.id, share=f"{100 * share:.0f}%")
     return Warned.model_validate({"code": code, "message": message, "block": block.id})
@@ -321,7 +328,7 @@ def _judge_block(
         hidden["doubtful"] = doubtful
     nothing = np.zeros((0, 2))
     blurred = marks.printing >= 0.1 and marks.width > SMEARED * clear
-    if blurred or marks.contrast < LEAST_CONTRAST:
+    if blurred or marks.contrast < LEAST_CONTRAST or all_faint(marks):
         poor = _warned(block, "blurred" if blurred else "dim")
         return _refused(block, poor.message), nothing, [*_most_first(block, hidden), poor]
     ink = ink_share(marks.ink)
