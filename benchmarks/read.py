@@ -8,6 +8,7 @@
     .venv/bin/python -m benchmarks.read --world third        # and of a third (thirdworld.py)
     .venv/bin/python -m benchmarks.read --world fourth       # its photographs of other layouts again (fourthlayouts.py)
     .venv/bin/python -m benchmarks.read --furnished [KIND]   # with frames, words, rules, scales round the pattern, or on ruled paper (furniture.py)
+    .venv/bin/python -m benchmarks.read --after [KIND]       # photographs as other cameras and apps would leave them (afterwards.py)
     .venv/bin/python -m benchmarks.read --keep /tmp/photos   # rendered photographs are kept there and used again
 
 Recall leaves marks out that were called unsure; their share stands beside it. The yardstick is a reader that is
@@ -29,7 +30,7 @@ from typing import Any
 import cv2
 import numpy as np
 
-from benchmarks import fourthlayouts, otherworld, refusals, thirdworld, yardstick
+from benchmarks import afterwards, fourthlayouts, otherworld, refusals, thirdworld, yardstick
 from benchmarks.furniture import ANY, KINDS, PAPERS, Place, furnish
 from benchmarks.ties import lies_on_itself
 from benchmarks.worlds import Sheet, photograph
@@ -109,7 +110,7 @@ def _score_fill(faults: BlockTruth, read: Any, counts: Counter[str], wrong: list
     wrong += [f"{read.id}: the line at {y} was not seen" for y in left]
 
 
-def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardstick: bool, world: str, furnished: str | None = None) -> dict[str, Any]:  # fmt: skip
+def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardstick: bool, world: str, furnished: str | None = None, after: str | None = None) -> dict[str, Any]:  # fmt: skip
     """Renders, decodes, reads and scores one sheet."""
     cv2.setNumThreads(1)
     scene: Scene | None = None
@@ -128,6 +129,10 @@ def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardsti
         room = min(scene.margin_mm - EDGE_MM, MOST_ROOM_MM) if scene else LEAST_ROOM_MM
         photos, kinds = _furnished(sheet.layout, photos, place, room, np.random.default_rng([seed, 909]), furnished)
         conditions = (*conditions, *kinds)
+    if after:
+        seen = [afterwards.changed(p.pixels, after, seed) for p in photos]
+        photos = [replace(p, pixels=pixels) for p, (pixels, _) in zip(photos, seen, strict=True)]
+        conditions = (*conditions, seen[0][1])
     begun = time.perf_counter()
     reading = read_sheet(sheet.layout, photos)
     done = time.perf_counter()
@@ -266,6 +271,13 @@ def main() -> None:
         choices=(ANY, *sorted(KINDS), *PAPERS),
         help="draw frames, words, rules and scales round the pattern, or one kind",
     )
+    parser.add_argument(
+        "--after",
+        nargs="?",
+        const=afterwards.EVERY,
+        choices=(afterwards.EVERY, *sorted(afterwards.EFFECTS)),
+        help="as other cameras and apps would leave the photographs, each another way or all one way",
+    )
     parser.add_argument("--yardstick", action="store_true")
     parser.add_argument("--wrong", action="store_true", help="list what was misread")
     parser.add_argument("--keep", type=Path)
@@ -285,6 +297,7 @@ def main() -> None:
                 measure_yardstick=args.yardstick,
                 world=args.world,
                 furnished=args.furnished,
+                after=args.after,
             )
             report(grade, list(pool.map(work, range(args.seed, args.seed + args.photos))), args.perfect, args.wrong)
 

@@ -13,9 +13,8 @@ from dusky_sieve.core.reading.surface import smooth_surface
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
 
-GLARE_SHARE = 0.25  # of a patch where the sensor is full, beyond which only ink that still shows tells
 # Of the light that its ink's colour allows, taken by three quarters of the marks round one where the sensor is full, from which ink
-# that does not show is missing: however much light was lost, marks with half their ink would show there.
+# that does not show is missing: most marks with half their ink show there.
 TAKES_ALL_THE_SAME, MOST_ROUND = 0.6, 0.25
 BRIGHTER = 1.35  # than the ground round it: a lamp's reflection lies on the patch
 DARKER = 0.35  # than the ground round it: something lies over the patch
@@ -66,7 +65,7 @@ def hidden_marks(
 ) -> tuple[Bools, Bools]:
     """Marks (n,) under a reflection, and marks something lies over: by the ground against the block's smooth ground."""
     places = mark_centres(block) if rows is None else mark_centres(block)[rows]
-    glare = patches.glare > GLARE_SHARE if backing == "dark" else np.zeros(len(places), bool)
+    glare = patches.full if backing == "dark" else np.zeros(len(places), bool)
     if backing == "dark" or len(places) < 12:
         return glare, np.zeros(len(places), bool)
     log = np.log(patches.ground)
@@ -81,10 +80,9 @@ def bleached(patches: Patches, block: MarksBlock, ink: Floats, strength: float) 
 
     ink : (n,) share of the block's typical mark; strength : peak ink share of that
     """
-    full = patches.glare > GLARE_SHARE
-    hidden = full & (ink < WEAK_BELOW)
+    hidden = patches.full & (ink < WEAK_BELOW)
     if hidden.any():
-        round_them = around(np.where(full, ink, np.nan), block)[hidden]
+        round_them = around(np.where(patches.full, ink, np.nan), block)[hidden]
         hidden[hidden] = np.nanquantile(round_them, MOST_ROUND, axis=1) * strength < TAKES_ALL_THE_SAME
     return hidden
 
@@ -102,7 +100,7 @@ def veiled(patches: Patches, block: MarksBlock, ink: Floats, backing: Backing) -
     bands = np.log(patches.ground)
     log = bands.mean(axis=1)
     brighter: Bools = log - smooth_surface(places, log, patches.seen) > np.log(VEIL_BRIGHTER)
-    full, printed = patches.glare > GLARE_SHARE, patches.seen & ~faint
+    full, printed = patches.full, patches.seen & ~faint
     if full.any():  # a reflection over half of a block is most of its ground, and nothing of that is brighter
         brighter |= log > np.median(log[full]) + np.log(NEARLY_FULL)
     if printed.sum() >= AROUND:

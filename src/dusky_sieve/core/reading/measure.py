@@ -6,7 +6,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, mark_centres
-from dusky_sieve.core.reading.cover import GLARE_SHARE, bleached, hidden_marks, ruled, veiled
+from dusky_sieve.core.reading.cover import bleached, hidden_marks, ruled, veiled
 from dusky_sieve.core.reading.order import median, quantile
 from dusky_sieve.core.reading.patches import LINEAR, Patches, cut_patches, in_one, ink_weights
 from dusky_sieve.core.reading.profiles import (
@@ -150,8 +150,7 @@ def measure_block(
     hidden, covered = hidden_marks(patches, block, rows, backing)
     covered |= rule
     usable = patches.seen & ~hidden & ~covered
-    bright = patches.glare > GLARE_SHARE
-    dimmer = usable & ~bright
+    dimmer = usable & ~patches.full
     usable = dimmer if dimmer.sum() >= ENOUGH_GAPS else usable
     level = _typical_level(amount, printing, usable)
     gain = _gain(amount / level, usable, block, rows) if printing > 0.3 else np.ones(len(amount))
@@ -166,7 +165,7 @@ def measure_block(
     dx, centre_x, dx_sigma = _ends(along, patches.along, block, ink, registration)
     printed = ink > PRINTED_FROM
     return MarkMeasures(
-        ink=ink, ink_sigma=np.hypot(sigma / level / gain, np.where(bright, LOST_TO_LIGHT, 0)), offset=np.where(printed[:, None], np.stack([dx, dy], axis=1), np.nan),
+        ink=ink, ink_sigma=np.hypot(sigma / level / gain, np.where(patches.full, LOST_TO_LIGHT, 0)), offset=np.where(printed[:, None], np.stack([dx, dy], axis=1), np.nan),
         centroid_x=centre_x, offset_sigma=np.where(printed[:, None], np.stack([dx_sigma, dy_sigma], axis=1), np.nan),
         judged=patches.seen & ~hidden & ~covered, glare=hidden, outside=~patches.seen, covered=covered, cut=printed & does_not_end(profile, dy / (patches.across[1] - patches.across[0])),
         bare=np.where(patches.seen & ~hidden, beside / level / gain, np.nan),

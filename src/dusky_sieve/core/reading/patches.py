@@ -23,6 +23,7 @@ REACH_PX = 6.5  # and at least this far, so that the lens's blur leaves bare pap
 # middle, but where marks stand closer than so many pixels, for blur mixes their ends.
 WHOLE, INNER, BARE_PX = 0.5, 0.42, 3.0
 AT_ONCE = 30_000  # OpenCV's remap takes no wider picture than 32,767 columns
+GLARE_SHARE = 0.25  # of a patch where the sensor is full, from which its mark counts as lying there
 LEAST_NOISE = 0.003  # ink share of a profile's sample; compression can flatten a band's noise to nothing
 
 _CODES = np.arange(256) / 255.0
@@ -47,6 +48,11 @@ class Patches:
     noise: Floats
     seen: Bools
     glare: Floats
+
+    @property
+    def full(self) -> Bools:
+        """Marks (n,) about which the sensor is full: only ink that still shows tells there."""
+        return self.glare > GLARE_SHARE
 
 
 def cut_patches(
