@@ -356,3 +356,12 @@ def test_a_lead_for_being_laid_more_finely_is_none_against_marks_that_only_the_o
             ways, "_alone", lambda _at, _full, way, _other, m=mine, o=others: np.full(4, m if way is top else o)
         )
         assert ways._leads(None, None, top, other) == leads
+
+
+@pytest.mark.parametrize(
+    ("mine", "others", "told"),
+    [([0.9] * 4, [0.0] * 4, True), ([0.9, 0.9, 0.9, 0.0], [0.0] * 4, True), ([0.9, 0.9, 0.0, 0.0], [0.0] * 4, False),
+     ([0.9] * 4, [0.0, 0.0, 0.0, 0.6], False), ([0.9], [0.0], False)],
+)  # fmt: skip
+def test_lone_marks_tell_though_one_in_four_is_missing_and_never_against_one_that_the_other_way_has(mine, others, told):
+    assert ways._told_alone(np.array(mine), np.array(others)) == told

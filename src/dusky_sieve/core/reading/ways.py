@@ -37,7 +37,8 @@ LEAD_SHARE = 0.02  # and the share of all that it explains
 OFF_THE_SHEET = 0.5  # of the other backing's blocks, which must lie on the sheet as well, from which a way is wrong
 OVERRULED = 1.05  # times what the other way explains, up to which colours that follow that one decide for it
 LEAD_ALONE = 0.5  # or, where the two share most marks, so much of what is explained of those that only one of them has
-LEAST_ALONE = 4  # of such marks, below which they say nothing; each of so few must tell for it
+LEAST_ALONE = 4  # of such marks, below which they say nothing
+MAY_BE_MISSING = 4  # of so many lone marks that tell, one
 INKED = 0.5  # of a mark's ink, from which a place has a mark
 CLEARLY_INKED = 0.35  # of it, by which the faintest of one way's lone marks must stand over the other's: frames dim those beside them
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
@@ -326,8 +327,9 @@ def _leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
 
 
 def _told_alone(mine: Floats, others: Floats) -> bool:
-    """Whether all marks (n,) that only one way has are there, and of the other's (m,) none."""
-    there, bare = float(mine.min(initial=1.0)), float(others.max(initial=0.0))
+    """Whether the marks (n,) that only one way has are there, but for one in four that may be missing, and of the other's (m,) none."""
+    there = float(np.sort(mine)[len(mine) // MAY_BE_MISSING]) if len(mine) else 1.0
+    bare = float(others.max(initial=0.0))
     return len(mine) + len(others) >= LEAST_ALONE and bare < INKED and there - bare > CLEARLY_INKED
 
 
