@@ -55,7 +55,9 @@ def _folded(photo: Photo, rng: np.random.Generator) -> Photo:
         to_x, to_y = to_x + stretch * normal[0], to_y + stretch * normal[1]
         facet = 1 - 0.09 * rng.choice([-1, 1]) * (off > 0)
         shade *= (facet - 0.12 * np.exp(-((off / 3) ** 2)) + 0.08 * np.exp(-(((off - 6) / 3) ** 2))).astype(np.float32)
-    bent = cv2.remap(photo, to_x, to_y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    bent = cv2.remap(
+        photo, to_x.astype(np.float32), to_y.astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE
+    )
     return _codes(_light(np.asarray(bent, np.uint8)) * shade[..., None])
 
 
@@ -70,7 +72,8 @@ def _wobble(photo: Photo, rng: np.random.Generator) -> Photo:
 def _bleached(photo: Photo, rng: np.random.Generator) -> Photo:
     """Overexposed by 5 to 40 %, paper as white as the file can say."""
     light = _light(photo)
-    return _codes(light * rng.uniform(1.05, 1.4) / np.percentile(light[::8, ::8].max(axis=2), 85))
+    paper = max(float(np.percentile(light[::8, ::8].max(axis=2), 85)), 0.6)  # film over black stays dark
+    return _codes(light * rng.uniform(1.05, 1.4) / paper)
 
 
 def _dark(photo: Photo, rng: np.random.Generator) -> Photo:
