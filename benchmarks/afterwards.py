@@ -33,6 +33,12 @@ def _across(photo: Photo) -> tuple[Singles, Singles]:
     return x, y
 
 
+def _bent(photo: Photo, x: NDArray[np.floating], y: NDArray[np.floating]) -> Photo:
+    """The photo as seen from places x and y (rows, columns)."""
+    to = x.astype(np.float32), y.astype(np.float32)
+    return np.asarray(cv2.remap(photo, *to, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE), np.uint8)
+
+
 def _grey(photo: Photo, rng: np.random.Generator) -> Photo:
     return np.asarray(cv2.cvtColor(cv2.cvtColor(photo, cv2.COLOR_RGB2GRAY), cv2.COLOR_GRAY2RGB), np.uint8)
 
@@ -46,7 +52,7 @@ def _halos(photo: Photo, rng: np.random.Generator) -> Photo:
 def _folded(photo: Photo, rng: np.random.Generator) -> Photo:
     """Folded in four and laid flat again: facets of other brightness, edges, and a hundredth of stretch from facet to facet."""
     x, y = _across(photo)
-    to_x, to_y, shade = x.copy(), y.copy(), np.ones(x.shape, np.float32)
+    to_x, to_y, shade = x, y, np.ones(x.shape, np.float32)
     first = rng.uniform(0, np.pi)
     for turn in (first, first + np.pi / 2):
         normal, at = np.array([np.cos(turn), np.sin(turn)], np.float32), rng.uniform(0.35, 0.65, 2) * photo.shape[1::-1]
@@ -55,18 +61,14 @@ def _folded(photo: Photo, rng: np.random.Generator) -> Photo:
         to_x, to_y = to_x + stretch * normal[0], to_y + stretch * normal[1]
         facet = 1 - 0.09 * rng.choice([-1, 1]) * (off > 0)
         shade *= (facet - 0.12 * np.exp(-((off / 3) ** 2)) + 0.08 * np.exp(-(((off - 6) / 3) ** 2))).astype(np.float32)
-    bent = cv2.remap(
-        photo, to_x.astype(np.float32), to_y.astype(np.float32), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE
-    )
-    return _codes(_light(np.asarray(bent, np.uint8)) * shade[..., None])
+    return _codes(_light(_bent(photo, to_x, to_y)) * shade[..., None])
 
 
 def _wobble(photo: Photo, rng: np.random.Generator) -> Photo:
     """A rolling shutter while the hand shakes."""
     x, y = _across(photo)
     turn = 2 * np.pi * y
-    bent = cv2.remap(photo, x + 1.5 * np.sin(turn / 500), y + 0.7 * np.sin(turn / 370), cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)  # fmt: skip
-    return np.asarray(bent, np.uint8)
+    return _bent(photo, x + 1.5 * np.sin(turn / 500), y + 0.7 * np.sin(turn / 370))
 
 
 def _bleached(photo: Photo, rng: np.random.Generator) -> Photo:

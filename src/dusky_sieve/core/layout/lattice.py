@@ -132,15 +132,20 @@ def lattice_middle(block: MarksBlock) -> Floats:
     return np.asarray(np.array(block.origin) + 0.5 * ((columns - 1) * across + (rows - 1) * down))
 
 
+def ink_codes(ink: str) -> NDArray[np.int64]:
+    """The ink's colour as sRGB bytes, (3,) in 0..255, red green blue."""
+    return np.array([int(ink[i : i + 2], 16) for i in (1, 3, 5)])
+
+
 def ink_rgb(ink: str) -> Floats:
     """The ink's colour as linear reflectance, (3,) in 0..1, red green blue (IEC 61966-2-1 decoding)."""
-    srgb = np.array([int(ink[i : i + 2], 16) for i in (1, 3, 5)]) / 255.0
+    srgb = ink_codes(ink) / 255.0
     return np.where(srgb <= 0.04045, srgb / 12.92, ((srgb + 0.055) / 1.055) ** 2.4)
 
 
 def grey_ink(ink: str) -> str:
     """The same ink as a photo without colour shows it: the luma (ITU-R BT.601) that cameras and converters take."""
-    luma = round(float(np.dot([int(ink[i : i + 2], 16) for i in (1, 3, 5)], (0.299, 0.587, 0.114))))
+    luma = round(float(ink_codes(ink) @ (0.299, 0.587, 0.114)))
     return f"#{luma:02x}{luma:02x}{luma:02x}"
 
 

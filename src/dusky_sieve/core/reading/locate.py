@@ -252,10 +252,9 @@ class Locator:
         """Share of the marks of blocks that print nothing that lie where no strokes were looked for: they may stand elsewhere."""
         if self.within is None:
             return 0.0
-        silent = self.marks.centres[~found.fit.printing[self.block_of]]
-        x, y = np.rint(found.registration.to_photo(silent)).astype(int).T
-        inside = (x >= 0) & (y >= 0) & (x < self.shape[1]) & (y < self.shape[0])
-        return 1 - float((self.within[y[inside], x[inside]] > 0).sum()) / len(silent)
+        at = np.rint(found.registration.to_photo(self.marks.centres[~found.fit.printing[self.block_of]])).astype(int)
+        x, y = at[((at >= 0) & (at < self.shape[::-1])).all(axis=1)].T
+        return 1 - float((self.within[y, x] > 0).sum()) / len(at)
 
     def marks_drawn(self, registration: Registration) -> Bytes:
         """Where marks may lie on the map, 255, with as much room as a deflection needs."""

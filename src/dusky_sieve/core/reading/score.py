@@ -15,6 +15,7 @@ from dusky_sieve.core.layout import (
     cells_of,
     clear_width,
     extent,
+    ink_codes,
     mark_centres,
     marks_over,
     near_by,
@@ -168,7 +169,7 @@ def bare_places(block: MarksBlock) -> Floats:
 
 def hint_share(ink: str, backing: Backing) -> Floats:
     """What an ink takes from (dark backing: adds to) each band of an sRGB photo, (3,) in 0..1."""
-    srgb = np.array([int(ink[i : i + 2], 16) for i in (1, 3, 5)]) / 255.0
+    srgb = ink_codes(ink) / 255.0
     return np.asarray(np.clip(1 - srgb if backing == "light" else srgb, 0.02, 1))
 
 
