@@ -1,8 +1,11 @@
 """A served room and a real browser."""
 
+import asyncio
 import socket
 import threading
 import time
+from collections.abc import Callable
+from datetime import UTC, datetime
 from pathlib import Path
 
 import pytest
@@ -31,6 +34,38 @@ def free_port() -> int:
     with socket.socket() as free:
         free.bind(("127.0.0.1", 0))
         return int(free.getsockname()[1])
+
+
+class _Server(uvicorn.Server):
+    """Closes what a page still open holds: sockets left to the collector would fail whichever test comes next."""
+
+    async def shutdown(self, sockets: list[socket.socket] | None = None) -> None:
+        await super().shutdown(sockets)
+        for connection in list(self.server_state.connections):
+            connection.transport.abort()
+        await asyncio.sleep(0.05)
+
+
+class Served:
+    """The application on one folder and port, which a test can stop and start again."""
+
+    def __init__(self, folder: Path, clock: Callable[[], datetime] = lambda: datetime.now(UTC), phones: bool = False):
+        self.settings, self.clock = Settings(data=folder, port=free_port(), phones=phones), clock
+        self.address = f"http://127.0.0.1:{self.settings.port}"
+        self.start()
+
+    def start(self) -> None:
+        app = create_app(self.settings, clock=self.clock)
+        config = uvicorn.Config(app, port=self.settings.port, log_level="error", timeout_graceful_shutdown=1)
+        self.server = _Server(config)
+        self.thread = threading.Thread(target=self.server.run, daemon=True)
+        self.thread.start()
+        while not self.server.started:
+            time.sleep(0.02)
+
+    def stop(self) -> None:
+        self.server.should_exit = True
+        self.thread.join(10)
 
 
 @pytest.fixture(scope="module")
@@ -62,22 +97,9 @@ def address(tmp_path: Path):
     whites = tuple(Channel(name=n, nozzles=180, group="A", capacity_ml=220, level_ml=100) for n in inks)
     store.add_printer("sorrel", Printer(name="Sorrel", channels=whites), film, inks, about="colours and white on film")
     store.close()
-    port = free_port()
-    server = uvicorn.Server(
-        uvicorn.Config(
-            create_app(Settings(data=tmp_path / "data", port=port, phones=True)),
-            port=port,
-            log_level="error",
-            timeout_graceful_shutdown=1,
-        )
-    )
-    thread = threading.Thread(target=server.run, daemon=True)
-    thread.start()
-    while not server.started:
-        time.sleep(0.02)
-    yield f"http://127.0.0.1:{port}"
-    server.should_exit = True
-    thread.join(10)
+    served = Served(tmp_path / "data", phones=True)
+    yield served.address
+    served.stop()
 
 
 @pytest.fixture

@@ -1,44 +1,25 @@
 """The clock in a real browser: a rest outlives a restart and says so when it ends; the ledger and the calendar by hand."""
 
-import threading
-import time
 from datetime import UTC, datetime, timedelta
 from pathlib import Path
 
 import pytest
-import uvicorn
 from playwright.sync_api import Page, expect
-from tests.browser.conftest import free_port
+from tests.browser.conftest import Served
 
 from dusky_sieve import files, services
 from dusky_sieve.core.case import Channel, ChannelFaults, Printer
-from dusky_sieve.settings import Settings
 from dusky_sieve.store import Store
-from dusky_sieve.web.app import create_app
 
 pytestmark = pytest.mark.browser
 
 
-class Server:
-    """The application on one folder and port, stopped and started again, its clock set by the test."""
+class Room(Served):
+    """A served room whose clock the test sets."""
 
     def __init__(self, folder: Path) -> None:
-        self.folder, self.port, self.passed = folder, free_port(), timedelta(0)
-        self.start()
-
-    def start(self) -> None:
-        app = create_app(Settings(data=self.folder, port=self.port), clock=lambda: datetime.now(UTC) + self.passed)
-        self.server = uvicorn.Server(
-            uvicorn.Config(app, port=self.port, log_level="error", timeout_graceful_shutdown=1)
-        )
-        self.thread = threading.Thread(target=self.server.run, daemon=True)
-        self.thread.start()
-        while not self.server.started:
-            time.sleep(0.02)
-
-    def stop(self) -> None:
-        self.server.should_exit = True
-        self.thread.join(10)
+        self.passed = timedelta(0)
+        super().__init__(folder, clock=lambda: datetime.now(UTC) + self.passed)
 
 
 @pytest.fixture
@@ -57,32 +38,31 @@ def resting(tmp_path: Path):
                 store, store.case(case), "clean", None, start + timedelta(minutes=9), "Jory", datetime.now(UTC)
             )
     store.close()
-    server = Server(tmp_path)
-    yield server
-    server.stop()
+    room = Room(tmp_path)
+    yield room
+    room.stop()
 
 
-def test_a_rest_goes_on_through_a_restart_and_ends_with_a_check(page: Page, resting: Server):
-    address = f"http://127.0.0.1:{resting.port}"
-    page.goto(f"{address}/cases/1/next")
+def test_a_rest_goes_on_through_a_restart_and_ends_with_a_check(page: Page, resting: Room):
+    page.goto(f"{resting.address}/cases/1/next")
     page.get_by_role("button", name="Start the rest").click()
     expect(page.locator(".countdown")).to_contain_text("11 h 59 min left")
     until = page.locator(".countdown").get_attribute("data-until")
     resting.stop()
     resting.start()
-    page.goto(f"{address}/cases/1/next")
+    page.goto(f"{resting.address}/cases/1/next")
     assert page.locator(".countdown").get_attribute("data-until") == until
-    page.goto(f"{address}/calendar")
+    page.goto(f"{resting.address}/calendar")
     expect(page.get_by_text("Larch: rest ends").first).to_be_visible()
     resting.passed = timedelta(hours=12, minutes=1)
-    page.goto(f"{address}/cases/1/next")
+    page.goto(f"{resting.address}/cases/1/next")
     expect(page.get_by_text("It is over since")).to_be_visible()
     page.get_by_role("button", name="Done: rest").click()
     expect(page.get_by_role("button", name="Print a sheet")).to_be_visible()
 
 
-def test_a_level_in_percent_moves_the_tank_and_a_wrong_one_is_put_right(page: Page, resting: Server):
-    page.goto(f"http://127.0.0.1:{resting.port}/printers/larch/ledger")
+def test_a_level_in_percent_moves_the_tank_and_a_wrong_one_is_put_right(page: Page, resting: Room):
+    page.goto(f"{resting.address}/printers/larch/ledger")
     page.get_by_label("level", exact=True).fill("40")
     page.get_by_label("Unit").select_option("%")
     page.get_by_role("button", name="Book the level").click()
@@ -95,9 +75,9 @@ def test_a_level_in_percent_moves_the_tank_and_a_wrong_one_is_put_right(page: Pa
     assert page.complaints == []
 
 
-def test_upkeep_is_moved_and_said_done_on_the_agenda(page: Page, resting: Server):
+def test_upkeep_is_moved_and_said_done_on_the_agenda(page: Page, resting: Room):
     resting.passed = timedelta(days=8)
-    page.goto(f"http://127.0.0.1:{resting.port}/calendar")
+    page.goto(f"{resting.address}/calendar")
     expect(page.get_by_role("heading", level=1)).to_have_text("Two things are due on Larch.")
     page.get_by_role("button", name="Larch, check: done").click()
     expect(page.get_by_role("heading", level=1)).to_have_text("One thing is due on Larch.")
