@@ -124,6 +124,29 @@ def test_two_ways_round_that_fit_equally_are_not_guessed(staircases, decode):
     assert "two ways round" in reading.photos[0].why
 
 
+def _from_behind(name: str, shown: tuple[str, ...], film: bool) -> Reading:
+    """What is read of a sheet of some of a layout's blocks, mirrored; of film that has another block over black."""
+    whole = files.shipped_layout(name)
+    gone = tuple((b.id, BlockTruth(all_missing=True)) for b in whole.blocks if b.id not in shown)
+    pixels = files.decode_photo(photo_of(name, gone, small_scene(tilt_deg=8, roll_deg=20)), "back.jpg")
+    blocks = [b if b.id in shown else b.model_copy(update={"backing": "dark"}) for b in whole.blocks]
+    layout = whole.model_copy(update={"blocks": tuple(b for b in blocks if film or b.id in shown)})
+    return read_sheet(layout, [UprightPhoto(np.ascontiguousarray(pixels[:, ::-1]), "light", "back.jpg")])
+
+
+@pytest.mark.parametrize(
+    ("name", "shown", "film"),
+    [
+        pytest.param("two-heads-raster", ("black-1", "cyan-1", "magenta-2", "yellow-2"), False, id="which fits but for its colours"),
+        pytest.param("four-staircases", ("black", "cyan", "magenta"), True, id="film on its face"),
+    ],
+)  # fmt: skip
+def test_a_sheet_seen_as_in_a_mirror_is_said_to_be_and_not_read(name, shown, film):
+    reading = _from_behind(name, shown, film)
+    assert "as in a mirror" in reading.photos[0].why
+    assert not any(b.read for b in reading.blocks)
+
+
 def test_which_of_two_like_heads_printed_is_not_guessed():
     absent = tuple((f"{ink}-1", BlockTruth(all_missing=True)) for ink in ("black", "cyan", "magenta", "yellow"))
     content = photo_of("two-heads-raster", absent, Scene(width=3200, height=2400, fill=0.9, words=False))
@@ -147,6 +170,26 @@ def filled() -> Layout:
     black = plain.blocks[0]
     fill = SolidBlock(id="black-fill", channel="black", ink=black.ink, origin=(0.0, 30.0), size=(31.0, 25.4), kind="solid", nozzles=180, nozzle_pitch=0.1411)  # fmt: skip
     return plain.model_copy(update={"blocks": (black, fill), "size": (31.0, 56.0)})
+
+
+@pytest.mark.parametrize(("down", "lost"), [(250, []), (-900, ["grey"])])
+def test_a_block_out_of_line_with_all_others_is_read_where_it_lies_or_in_doubt_but_never_missing(down, lost):
+    shifted = (("grey", BlockTruth(missing=(9, 100), shift_um=(0, down))),)
+    reading = read(files.shipped_layout("eight-slanted-runs"), photo_of("eight-slanted-runs", shifted, small_scene(tilt_deg=5)))  # fmt: skip
+    assert [b.id for b in reading.blocks if not b.read] == lost
+    named = {block: faults for block, faults in states(reading).items() if faults}
+    assert named == ({} if lost else {"grey": {9: "missing", 100: "missing"}})
+
+
+def test_blocks_all_out_of_line_each_its_own_way_are_no_other_sheet():
+    layout, rng = files.shipped_layout("eight-slanted-runs"), np.random.default_rng(2)
+    askew = (
+        (b.id, BlockTruth(missing=(9, 100), shift_um=tuple(rng.choice([-180.0, 180.0], 2)))) for b in layout.blocks
+    )
+    reading = read(layout, photo_of("eight-slanted-runs", tuple(askew), small_scene(tilt_deg=5)))
+    named = {k: {n: state for n, state in faults.items() if state != "unsure"} for k, faults in states(reading).items()}
+    assert named == {b.id: {9: "missing", 100: "missing"} for b in layout.blocks}
+    assert sum(b.counts["unsure"] for b in reading.blocks) < 5
 
 
 def test_light_lines_across_a_fill_are_told_with_their_nozzle():

@@ -69,7 +69,11 @@ class Finished:
 
     def steps_told(self) -> bool:
         """Whether it explains clearly more than a place a column or a row aside; where much printed, no less."""
-        return self.lead >= (-STEPS_LEAD if self.fit.there >= CLEARLY_FOUND else STEPS_LEAD)
+        return self.lead >= (-STEPS_LEAD if self.clearly_found() else STEPS_LEAD)
+
+    def clearly_found(self) -> bool:
+        """Whether most of it printed where it should."""
+        return self.fit.there >= CLEARLY_FOUND
 
     def surely_told(self) -> bool:
         """Whether words beside a sheet of few rows cannot be what tells it from a place a column or a row aside."""

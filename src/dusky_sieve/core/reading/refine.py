@@ -19,6 +19,7 @@ ROUNDS = 3
 SETTLED = 0.4  # nozzle pitches: a round that moves marks by less ends the fitting; what it leaves is a tenth of that
 BLUR_CLOSES_PX = 3.5  # gaps between marks along travel, narrower than which their ends cannot be told apart
 PRINTING_FROM = 0.05  # share of a block's marks with ink, below which the block says nothing
+OUT_OF_LINE = 0.8  # nozzle pitches by which a block lies off where all others put it, from which that bends no paper
 LEAST_AGREEING = 0.6  # of well printed marks that must lie within half a pitch of the smooth fit
 WAVES_FROM = (50, 120)  # of them, from which that rest may be cubic, quartic: paper has waves of a few centimetres
 LEVEL_FROM = 40  # well printed marks, from which a smooth rest of curl and lens is taken out block by block
@@ -29,8 +30,10 @@ BEST_BLOCKS = 0.4  # of the best block's contrast, from which a block tells how 
 
 def refine(
     photo: Photo, blocks: list[MarksBlock], registration: Registration, backing: Backing, file: str
-) -> tuple[Registration, Expected]:
-    """Registration good to a fraction of a pitch, and what a printing mark of this photo looks like.
+) -> tuple[Registration, Expected, dict[str, Floats]]:
+    """Registration good to a fraction of a pitch, what a printing mark of this photo looks like, and how far blocks are out of line.
+
+    The last (2,) mm by id, of those that lie far off where the others put them, as an unaligned head's blocks do.
 
     Raises SheetNotFound where the marks do not lie as the layout says.
     """
@@ -46,26 +49,33 @@ def refine(
             measure_block(photo, b, registration, backing, expected=expected, clear=clear, rows=rows)
             for b, rows, clear in zip(blocks, chosen, clears, strict=True)
         ]
-        centres, offsets, sigmas = _good(blocks, chosen, measured, BLUR_CLOSES_PX / scale)
+        centres, offsets, sigmas, owner = _good(blocks, chosen, measured, BLUR_CLOSES_PX / scale)
         if len(centres) < 8:
             raise SheetNotFound(
                 f"{file}: a pattern was found, but too few of its marks could be measured. "
                 "Photograph it closer, sharper and evenly lit."
             )
         expected = _expected(measured)
-        moved = fit_warp(registration, centres, offsets, sigmas)
-        step = np.linalg.norm(moved.displaced(centres) - registration.displaced(centres), axis=1)
-        left = np.abs(offsets[:, 1] - (moved.displaced(centres) - registration.displaced(centres))[:, 1])
+        moved, shift = fit_warp(registration, centres, offsets, sigmas), np.zeros_like(offsets)
+        for _ in range(ROUNDS):
+            step = moved.displaced(centres) - registration.displaced(centres)
+            left = offsets - step
+            shift, before = _by_block(left, owner), shift
+            if np.abs(shift - before)[:, 1].max() < OUT_OF_LINE * pitch:
+                break
+            moved = fit_warp(registration, centres, offsets - shift, sigmas)
         registration = moved
-        if np.quantile(step, 0.9) < SETTLED * pitch:
+        if np.quantile(np.linalg.norm(step, axis=1), 0.9) < SETTLED * pitch:
             break
-    if (left < 0.5 * max(b.nozzle_pitch for b in blocks)).mean() < LEAST_AGREEING:
+    if (np.abs(left - shift)[:, 1] < 0.5 * max(b.nozzle_pitch for b in blocks)).mean() < LEAST_AGREEING:
         raise SheetNotFound(
             f"{file}: a pattern was found, but its marks do not lie as the layout says. "
             "Check that this is the right printer's sheet, lay it flat and photograph it from straight above."
         )
     everything = np.concatenate([mark_centres(b)[rows] for b, rows in zip(blocks, chosen, strict=True)])
-    return tidied(registration, everything), expected
+    apart = {blocks[k].id: shift[owner == k][0] for k in np.unique(owner)}
+    far = {name: off for name, off in apart.items() if np.abs(off).max() > OUT_OF_LINE * pitch}
+    return tidied(registration, everything), expected, far
 
 
 def shared_offset(block: MarksBlock, offset: Floats, solid: Bools) -> Floats:
@@ -105,10 +115,11 @@ def measured_closely(
 
 def _good(
     blocks: list[MarksBlock], chosen: list[NDArray[np.int64]], measured: list[MarkMeasures], touching: float
-) -> tuple[Floats, Floats, Floats]:
-    """Places (n, 2), offsets (n, 2) and one-sigmas (n, 2), all mm, of well printed marks; block shifts kept out."""
+) -> tuple[Floats, Floats, Floats, NDArray[np.int64]]:
+    """Places (n, 2), offsets (n, 2) and one-sigmas (n, 2), all mm, of well printed marks, and whose they are (n,)."""
     centres, offsets, sigmas = [np.zeros((0, 2))], [np.zeros((0, 2))], [np.zeros((0, 2))]
-    for block, rows, marks in zip(blocks, chosen, measured, strict=True):
+    owner = [np.zeros(0, np.int64)]
+    for k, (block, rows, marks) in enumerate(zip(blocks, chosen, measured, strict=True)):
         good = marks.solid & (marks.ink < 1.6)
         if marks.printing < PRINTING_FROM or good.sum() < 3:
             continue
@@ -118,7 +129,16 @@ def _good(
         centres.append(mark_centres(block)[rows][good])
         offsets.append(np.stack([marks.centroid_x[good], marks.offset[good, 1]], axis=1))
         sigmas.append(sigma)
-    return np.concatenate(centres), np.concatenate(offsets), np.concatenate(sigmas)
+        owner.append(np.full(len(sigma), k))
+    return np.concatenate(centres), np.concatenate(offsets), np.concatenate(sigmas), np.concatenate(owner)
+
+
+def _by_block(left: Floats, owner: NDArray[np.int64]) -> Floats:
+    """The median (n, 2) of what is left of the marks of each one's block: heads and colours out of line bend no paper."""
+    shift = np.empty_like(left)
+    for k in np.unique(owner):
+        shift[owner == k] = np.median(left[owner == k], axis=0)
+    return shift
 
 
 def _expected(measured: list[MarkMeasures]) -> Expected:

@@ -44,6 +44,7 @@ from dusky_sieve.core.reading.place import places_of
 from dusky_sieve.core.reading.refine import measured_closely, refine, shared_offset
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.runs import MOST_STRADDLING, runs_of, slid, straddling
+from dusky_sieve.core.reading.ways import MIRROR_IMAGE
 
 Floats = NDArray[np.float64]
 
@@ -131,7 +132,8 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
             f"{photo.file}: no block of the layout “{layout.name}” is judged over a {photo.backing} backing."
         )
     placed = _placed(layout, photo, blocks)
-    registration, doubtful = placed.registration, placed.doubtful
+    registration, doubtful, blocks = placed.registration, placed.doubtful, placed.blocks
+    printed = {b.id: b for b in blocks}
     warnings: list[Warned] = []
     read: list[BlockReading] = []
     residuals: list[Floats] = []
@@ -146,7 +148,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     lost_ones = elsewhere(measured) if photo.backing == "light" else []
     for name in {*lost_ones, *placed.finished.overlooked(silent)}:
         doubtful[name] = np.ones(len(measured[name].ink), bool)
-    lie = {b.id: _lie_of(b, measured[b.id], doubtful.get(b.id)) for b in blocks}
+    lie = {b.id: _lie_of(b, measured[b.id], doubtful.get(b.id), placed.moved.get(b.id, np.zeros(2))) for b in blocks}
     foreign = printed_paper({n: m.bare for n, m in measured.items()}, {n: m.strength for n, m in measured.items()})
     near_by = Neighbours.of([(b, lie[b.id].offset, lie[b.id].solid) for b in blocks])
     for block in layout.blocks:
@@ -156,7 +158,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
             read.append(read_fill(photo.pixels, block, registration, photo.backing))
             continue
         reading, left, said = _judge_block(
-            block, lie[block.id], near_by, clear[block.id], doubtful.get(block.id), foreign[block.id]
+            printed[block.id], lie[block.id], near_by, clear[block.id], doubtful.get(block.id), foreign[block.id]
         )
         read.append(reading)
         residuals.append(left)
@@ -166,12 +168,17 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
 
 @dataclass(frozen=True)
 class _Placed:
-    """Where the sheet lies, that held against the photo, what its marks look like, and marks (n,) of blocks whose place is in doubt."""
+    """Where the sheet lies, that held against the photo, what its marks look like, and marks (n,) of blocks whose place is in doubt.
+
+    blocks : as they were printed, some of them `moved` by (2,) mm from where the layout has them
+    """
 
     registration: Registration
     finished: Finished
     expected: Expected
     doubtful: dict[str, NDArray[np.bool_]]
+    blocks: list[MarksBlock]
+    moved: dict[str, Floats]
 
 
 def _placed(layout: Layout, photo: UprightPhoto, blocks: list[MarksBlock]) -> _Placed:
@@ -196,8 +203,22 @@ def _placed(layout: Layout, photo: UprightPhoto, blocks: list[MarksBlock]) -> _P
             best = max(best or placed, placed, key=lambda way: way.finished.lead)
     if best is None:
         assert refused is not None  # there is one place at least, or a reason why not
+        if _on_its_face(layout, photo, blocks):
+            raise SheetNotFound(f"{photo.file}: {MIRROR_IMAGE}")
         raise refused
     return best
+
+
+def _on_its_face(layout: Layout, photo: UprightPhoto, blocks: list[MarksBlock]) -> bool:
+    """Whether a sheet of film that cannot be read is clearly found in the photo's mirror image."""
+    if all(block.backing == "light" for block in layout.blocks):
+        return False
+    mirrored = replace(photo, pixels=np.ascontiguousarray(photo.pixels[:, ::-1]))
+    try:
+        place = next(places_of(mirrored.pixels, layout, photo.backing, photo.file))
+        return _laid(mirrored, blocks, *place).finished.clearly_found()
+    except (SheetNotFound, StopIteration):
+        return False
 
 
 def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registration, locator: Locator) -> _Placed:
@@ -206,7 +227,12 @@ def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registrat
     printing = before.printing
     if runs := runs_of(printing, registration):
         registration = slid(photo.pixels, runs, registration, photo.backing, before.ends)
-    registration, expected = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
+    registration, expected, moved = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
+    if moved:
+        as_printed = _as_printed(locator.whole, moved)
+        locator = Locator(photo.pixels, as_printed, photo.backing, photo.file, seen=locator.map, within=locator.within)
+        blocks = marks_over(as_printed, photo.backing)
+        printing = [b for b in blocks if b.id in {shown.id for shown in printing}]
     by_hand = photo.corners is not None or photo.placed is not None
     if (steep := registration.angle_deg()) > STEEPEST_DEG or (not by_hand and before.too_steep(steep)):
         raise SheetNotFound(
@@ -238,7 +264,16 @@ def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registrat
             f"{photo.file}: the sheet was found, but too few marks tell whether it lies a column or a row aside, so "
             "nothing was guessed. Mark its four corners by hand, the top left one first."
         )
-    return _Placed(registration, finished, expected, doubtful)
+    return _Placed(registration, finished, expected, doubtful, blocks, moved)
+
+
+def _as_printed(layout: Layout, moved: dict[str, Floats]) -> Layout:
+    """The layout with some blocks (ids) moved by (2,) mm: what is looked for beside them stands where they really lie."""
+    blocks = tuple(
+        b.model_copy(update={"origin": tuple(np.add(b.origin, moved[b.id]))}) if b.id in moved else b
+        for b in layout.blocks
+    )
+    return layout.model_copy(update={"blocks": blocks})
 
 
 def _note(
@@ -270,14 +305,14 @@ class _Lie:
     passes: Floats  # (n, 2) mm by which every other row or column is off
 
 
-def _lie_of(block: MarksBlock, marks: MarkMeasures, doubtful: NDArray[np.bool_] | None) -> _Lie:
-    """doubtful : (n,) marks that may stand for their neighbours, for the place is in doubt there"""
+def _lie_of(block: MarksBlock, marks: MarkMeasures, doubtful: NDArray[np.bool_] | None, moved: Floats) -> _Lie:
+    """doubtful : (n,) marks that may stand for their neighbours, for the place is in doubt there; moved : see _Placed"""
     if doubtful is not None and doubtful.any():
         marks = replace(marks, judged=marks.judged & ~doubtful)
     solid = marks.solid
     common = shared_offset(block, marks.offset, solid)
     passes = alternating(block, marks.offset - common, solid)
-    return _Lie(marks, solid, np.median(common, axis=0), marks.offset - common - passes, passes)
+    return _Lie(marks, solid, np.median(common, axis=0) + moved, marks.offset - common - passes, passes)
 
 
 def elsewhere(measured: dict[str, MarkMeasures]) -> list[str]:

@@ -11,7 +11,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import MarksBlock, cells_of, clear_heights, extent, near_by
+from dusky_sieve.core.layout import MarksBlock, cells_of, clear_heights, extent, mark_centres, near_by
 from dusky_sieve.core.reading.ends import narrow
 from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.inkmap import Strokes
@@ -35,6 +35,8 @@ INKED_TIMES = (
     2.5  # times the box's middle ink, that a tenth of it must reach to be more than noise, which reaches twice;
 )
 INKED_FROM = 10.0  # and so much more, of 255: 8 was seen
+MOST_ROWS = 0.4  # quantile over a block's rows: a rule or a word crosses one or two
+ROW_STEP_PX = 0.5  # of the map, between places looked at across rows
 MOST_STRAY = 0.35  # of them: nozzles that throw so far askew are few
 
 
@@ -63,7 +65,7 @@ def overlooked(ink: Bytes, place: Registration, blocks: list[MarksBlock], silent
     """
     found: set[str] = set()
     h, w = ink.shape
-    for block in blocks:
+    for block, clear in zip(blocks, clear_heights(blocks), strict=True):
         box = np.array(extent(block)).reshape(2, 2)
         if not {b.id for b in near_by(extent(block), blocks)} <= silent:
             continue
@@ -71,10 +73,29 @@ def overlooked(ink: Bytes, place: Registration, blocks: list[MarksBlock], silent
         inside = ((at >= 0) & (at < (w, h))).all(axis=1)
         if inside.any():
             half, most = np.quantile(ink[at[inside, 1], at[inside, 0]], (0.5, 0.9))
-            if most > INKED_TIMES * half + INKED_FROM:
+            least = INKED_TIMES * half + INKED_FROM
+            if most > least:
                 reach = NEXT_TO * float((box[1] - box[0]).min())
                 found |= {b.id for b in near_by(extent(block), blocks, reach)}
+            elif _between_rows(ink, place, block, clear) > least:
+                found.add(block.id)
     return found
+
+
+def _between_rows(ink: Bytes, place: Registration, block: MarksBlock, clear: float) -> float:
+    """The most ink that stands along most rows of a block, all of them as far above or below where they should be.
+
+    Thin rows far apart fill hardly any of their block's box.
+    """
+    marks, row = mark_centres(block), np.arange(block.nozzles) // block.columns
+    reach = clear * (2 if row[-1] else 1)  # of a single row, one of the next block would be all of them
+    steps = np.linspace(-reach, reach, 2 * int(reach * place.px_per_mm(marks.mean(axis=0)) / ROW_STEP_PX) + 1)
+    spots = marks[:, None] + np.multiply.outer(steps, (0.0, 1.0))
+    at = np.rint(place.to_photo(spots.reshape(-1, 2))).astype(int)
+    h, w = ink.shape
+    value = ink[np.clip(at[:, 1], 0, h - 1), np.clip(at[:, 0], 0, w - 1)].reshape(len(marks), -1).astype(np.float64)
+    sums = np.stack([np.bincount(row, weights=column) for column in value.T])
+    return float(np.quantile(sums / np.bincount(row), MOST_ROWS, axis=1, method="lower").max())
 
 
 def beside_lattice(strokes: Strokes, place: Registration, blocks: list[MarksBlock]) -> NDArray[np.bool_]:

@@ -28,6 +28,7 @@ from dusky_sieve.core.reading.sides import ends_right, past_words
 
 Floats = NDArray[np.float64]
 Bytes = NDArray[np.uint8]
+Turn = tuple[float, float]
 
 SURELY_FOUND = 0.8  # share from which likenesses are compared as they lie, without laying each onto the strokes
 NEAR_RIVAL = 0.75  # of what the best place explains, from which a likeness is laid onto the strokes all the same
@@ -54,6 +55,14 @@ EDGE_MM, LEAST_KNOWN = 0.5, 20  # beyond the pattern's box its place is not know
 WORTH_COMPARING = 0.7  # of the best place's worth (Locator.explains), from which where other looks led is a rival
 RIVALS_TRIED = 8  # other ways of each kind that are compared as they lie
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
+TURNED, MOVED_ON = (-1.0, -1.0), (1.0, 1.0)  # signs of x and y when the pattern is laid onto its own picture
+MIRRORED = (-1.0, 1.0), (1.0, -1.0)
+MIRROR_IMAGE = (
+    "the sheet is seen as in a mirror, so nothing was read. Lay film with its printed side up, or take the photo with a camera that "
+    "does not mirror."
+)
+AS_MUCH_MIRRORED = 0.9  # of what a place explains, from which its mirror image is compared with it
+CLEARLY_MORE = 1.15  # times it, from which the mirror image is right without lone marks or colours that say so
 
 
 def right_way_round(at: Locator, best: Found, candidates: list[Candidate], others: list[Registration]) -> Found:
@@ -66,6 +75,8 @@ def right_way_round(at: Locator, best: Found, candidates: list[Candidate], other
     own = marks is None and at.judge.plan.stride == 1  # of few marks none are left out
     full = at.judge if own else Judge(marks or at.map, plan, at.backing)
     top = _best_way(at, best, candidates, others, full)
+    if _from_behind(at, top, full):
+        raise SheetNotFound(f"{at.file}: {MIRROR_IMAGE}")
     return top if marks is None else replace(top, fit=at.judge.of(top.registration))
 
 
@@ -96,6 +107,23 @@ def _best_way(at: Locator, best: Found, candidates: list[Candidate], others: lis
         return top
     sure = _leads(at, full, top, rivals[0]) and not _truer(rivals[0], top, full)
     return top if sure else _decided(at, top, rivals[0], full)
+
+
+def _from_behind(at: Locator, top: Found, full: Judge) -> bool:
+    """Whether the pattern's mirror image lies where it was found and is clearly right: film on its face, or a mirroring camera.
+
+    That is rare, so nothing counts for it that a place laid a little better would have as well.
+    """
+    for laid, _ in _likeliest(at, top, MIRRORED):
+        if at.judge.of(laid).explained > AS_MUCH_MIRRORED * top.fit.explained:
+            settled, _ = at.settled(laid)
+            way = Found(settled, _with_fills(at, full, settled), top.lean, top.like)
+            mine, others = _alone(at, full, way, top), _alone(at, full, top, way)
+            explains = way.fit.explained > CLEARLY_MORE * top.fit.explained or _told_alone(mine, others)
+            against = _told_alone(others, mine) or _follows(top, way, full)
+            if (explains or _follows(way, top, full)) and not against:
+                return True
+    return False
 
 
 def _turned(at: Locator, best: Found, candidates: list[Candidate]) -> list[Found]:
@@ -147,6 +175,11 @@ def _laid_again(at: Locator, way: Found, full: Judge) -> tuple[Found, tuple[Regi
 
 
 def _truer(one: Found, other: Found, full: Judge) -> bool:
+    """Whether one way's colours are those of the layout, and the other's not."""
+    return _follows(one, other, full) or _swapped(one, other, full)
+
+
+def _follows(one: Found, other: Found, full: Judge) -> bool:
     """Whether one way's colours differ among each other as the layout's do, and the other's clearly less so."""
     alike = []
     for way in (one, other):
@@ -157,7 +190,7 @@ def _truer(one: Found, other: Found, full: Judge) -> bool:
         )
         size = float(np.linalg.norm(own) * np.linalg.norm(hints))
         alike.append(float((own * hints).sum()) / size if size > COLOURS_APART else 0.0)
-    return (alike[0] > COLOURS_FOLLOW and alike[0] - alike[1] > COLOURS_TRUER) or _swapped(one, other, full)
+    return alike[0] > COLOURS_FOLLOW and alike[0] - alike[1] > COLOURS_TRUER
 
 
 def _swapped(one: Found, other: Found, full: Judge) -> bool:
@@ -184,7 +217,7 @@ def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
     ways = []
     surely = found.fit.there >= SURELY_FOUND
     near = NEAR_RIVAL if surely else NEAR_RIVAL_OF_POOR
-    for laid, all_of_it in _likeliest(at, found):
+    for laid, all_of_it in _likeliest(at, found, (TURNED, MOVED_ON)):
         # Its own levels where it can tell them: of two like blocks the one that is absent has none in the other's place.
         there = at.judge.of(laid)
         settled, fit = at.settled(laid, there if there.explained > near * found.fit.explained else found.fit)
@@ -197,28 +230,27 @@ def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
     return ways
 
 
-def _likeliest(at: Locator, found: Found) -> list[tuple[Registration, bool]]:
-    """The ways to lay the pattern onto its own picture that explain most as they lie: turned ones, and ones moved on.
+def _likeliest(at: Locator, found: Found, turns: tuple[Turn, Turn]) -> list[tuple[Registration, bool]]:
+    """The ways to lay the pattern onto its own picture that explain most as they lie, some of each turn.
 
     With each whether all of it lies where the pattern was followed.
     """
     grid = grid_over(at.layout.size, 9)
     likeliest: list[tuple[Registration, bool]] = []
-    rivals = _rivals(at, found.fit)
-    for turn in (-1.0, 1.0):
-        laid = [_laid(at, found, turn, s, grid) for t, s in rivals if t == turn]
+    for turn in turns:
+        laid = [_laid(at, found, turn, shift, grid) for shift in _rivals(at, found.fit, turn)]
         if len(laid) > RIVALS_REFINED:
             laid.sort(key=lambda way: -at.glance(way[0].to_photo).explained)
         likeliest += laid[:RIVALS_REFINED]
     return likeliest
 
 
-def _laid(at: Locator, found: Found, turn: float, shift: Floats, grid: Floats) -> tuple[Registration, bool]:
+def _laid(at: Locator, found: Found, turn: Turn, shift: Floats, grid: Floats) -> tuple[Registration, bool]:
     """The pattern laid onto its own picture by a turn and a shift, from those points of it that were followed there.
 
     And whether these are all.
     """
-    there = turn * grid + shift
+    there = grid * turn + shift
     known = np.all((there > -EDGE_MM) & (there < np.array(at.layout.size) + EDGE_MM), axis=1)
     if known.sum() < LEAST_KNOWN:
         known = np.ones(len(grid), np.bool_)
@@ -274,27 +306,25 @@ def _apart(at: Locator, a: Registration, b: Registration) -> bool:
     return bool(np.median(apart) > 0.6 * min(step, at.clear_mm) * scale)
 
 
-def _rivals(at: Locator, fit: Fit) -> list[tuple[float, Floats]]:
-    """Turn (1 or -1) and shift (mm) of the ways that lay most printing blocks onto blocks, both ways round."""
+def _rivals(at: Locator, fit: Fit, turn: Turn) -> list[Floats]:
+    """Shifts (mm) by which the pattern, turned so, lays most printing blocks onto blocks."""
     middles = np.array([lattice_middle(b) for b in at.blocks])
     shown = middles[fit.printing] if fit.printing.any() else middles
     reach = 0.3 * np.median([np.ptp(mark_centres(b), axis=0) for b in at.blocks], axis=0) + 0.3
-    ranked: list[tuple[int, float, Floats]] = []
+    ranked: list[tuple[int, Floats]] = []
     seen: set[tuple[float, ...]] = set()
     anchors = {int(pick(shown @ np.array(way))) for pick in (np.argmin, np.argmax) for way in ((1, 0.9), (1, -0.9))}
-    for turn in (-1.0, 1.0):
-        for target in middles:
-            for anchor in anchors:
-                shift = target - turn * shown[anchor]
-                key = (turn, round(float(shift[0]), 1), round(float(shift[1]), 1))
-                if key in seen or (turn == 1.0 and np.abs(shift).max() < 0.05):
-                    continue
-                seen.add(key)
-                ranked.append((_landed(turn * shown + shift, middles, reach), turn, -turn * shift))
+    for target in middles:
+        for anchor in anchors:
+            shift = target - shown[anchor] * turn
+            key = (round(float(shift[0]), 1), round(float(shift[1]), 1))
+            if key in seen or (turn == MOVED_ON and np.abs(shift).max() < 0.05):
+                continue
+            seen.add(key)
+            ranked.append((_landed(shown * turn + shift, middles, reach), -shift * turn))
     ranked.sort(key=lambda way: -way[0])
-    turned = [way for way in ranked if way[1] < 0][:RIVALS_TRIED]
-    moved_on = [way for way in ranked if way[1] > 0 and way[0] >= 0.5 * len(shown)][:RIVALS_TRIED]
-    return [(turn, shift) for _, turn, shift in turned + moved_on]
+    least = 0.5 * len(shown) if turn == MOVED_ON else 0.0
+    return [shift for landed, shift in ranked if landed >= least][:RIVALS_TRIED]
 
 
 @compiled
