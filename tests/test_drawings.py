@@ -8,12 +8,14 @@ import pytest
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from dusky_sieve import files
 from dusky_sieve.core.case import ChannelFaults
-from dusky_sieve.core.reading import BlockReading
+from dusky_sieve.core.layout import mark_centres
+from dusky_sieve.core.reading import BlockReading, Reading
 from dusky_sieve.core.reading.correct import numbers_of
 from dusky_sieve.core.reading.document import Fault
 from dusky_sieve.drawing import course as courses
-from dusky_sieve.drawing import sieve
+from dusky_sieve.drawing import sieve, straight
 from dusky_sieve.drawing import tanks as vessels
 from dusky_sieve.drawing.sieve import Holes
 
@@ -147,3 +149,16 @@ def test_a_pad_is_never_drawn_fuller_than_full(used, capacity):
     for part in root.iter():
         if part.tag.endswith("rect"):
             assert 0 <= float(part.get("width")) <= width
+
+
+def test_a_fault_is_outlined_where_its_block_was_printed_not_where_the_layout_has_it():
+    layout = files.shipped_layout("four-staircases")
+    block = layout.blocks[0]
+    read = BlockReading(
+        id=block.id, channel=block.channel, head=1, kind="marks", read=True, shift_um=(500, -200), faults=(Fault(nozzle=12, state="missing"),)
+    )  # fmt: skip
+    reading = Reading(layout=layout.name, photos=(), blocks=(read,))
+    root = drawn(straight.overlay(layout, reading, None, {(block.id, 12): "#"}, wrong={}))
+    outline = next(path.get("d") for path in root.iter() if path.get("class") == "outline missing")
+    x, y = re.findall(r"(?<=L)[\d.]+ [\d.]+", outline)[0].split()[0], re.match(r"M[\d.]+ ([\d.]+)", outline)[1]
+    assert (float(x), float(y)) == pytest.approx(mark_centres(block)[11] + (0.5, -0.2), abs=0.01)

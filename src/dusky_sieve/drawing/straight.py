@@ -34,9 +34,14 @@ def straighten(photo: Photo, layout: Layout, note: PhotoReading, scale: float) -
     return _cut(photo, note, (-BORDER_MM, -BORDER_MM), scale, size)
 
 
-def loupe(photo: Photo, layout: Layout, note: PhotoReading, block: MarksBlock, nozzle: int) -> bytes:
+def placed(block: MarksBlock, shift_um: tuple[float, float] | None) -> NDArray[np.float64]:
+    """Where a block's marks belong (n, 2), sheet mm, its common shift counted in: that is no nozzle's fault."""
+    return mark_centres(block) + np.array(shift_um or (0.0, 0.0)) / 1000
+
+
+def loupe(photo: Photo, note: PhotoReading, block: MarksBlock, shift_um: tuple[float, float] | None, nozzle: int) -> bytes:  # fmt: skip
     """JPEG of one mark among its neighbours, four ticks about the place where it belongs."""
-    x, y = mark_centres(block)[list(block.numbers).index(nozzle)]
+    x, y = placed(block, shift_um)[list(block.numbers).index(nozzle)]
     half = max(block.mark[0] * 1.6, LOUPE_PITCHES * block.nozzle_pitch)
     picture = _cut(photo, note, (x - half, y - half * 0.6), 480 / (2 * half), (480, 288)).copy()
     reach_x, reach_y = round(block.mark[0] * 0.62 * 240 / half), 26
@@ -83,10 +88,11 @@ def overlay(
     """
     parts = []
     blocks = {b.id: b for b in layout.blocks if backing is None or b.backing == backing}
+    shifts = {read.id: read.shift_um for read in reading.blocks}
     for block in blocks.values():
         if lattice and isinstance(block, MarksBlock):
             half = block.mark[0] / 2
-            strokes = "".join(f"M{x - half:.2f} {y:.3f}h{2 * half:.2f}" for x, y in mark_centres(block))
+            strokes = "".join(f"M{x - half:.2f} {y:.3f}h{2 * half:.2f}" for x, y in placed(block, shifts.get(block.id)))
             parts.append(f'<path d="{strokes}" class="lattice"/>')
         if block.id in wrong:
             left, top, right, bottom = extent(block)
@@ -99,7 +105,7 @@ def overlay(
         marks = blocks.get(read.id)
         if not isinstance(marks, MarksBlock) or not read.read:
             continue
-        centres, first, step = mark_centres(marks), marks.first_nozzle, marks.nozzle_step
+        centres, first, step = placed(marks, read.shift_um), marks.first_nozzle, marks.nozzle_step
         for fault in read.faults:
             x, y = centres[(fault.nozzle - first) // step]
             words, href = f"{read.channel} {fault.nozzle}: {fault.state}", links[read.id, fault.nozzle]

@@ -50,10 +50,11 @@ def loupe_picture(request: Request, sheet_id: int, block_id: str, nozzle: int) -
     block = next((b for b in record.layout.blocks if b.id == block_id and isinstance(b, MarksBlock)), None)
     if not isinstance(block, MarksBlock) or nozzle not in block.numbers:
         raise UnknownThing(f"Sheet {sheet_id} shows no nozzle {nozzle} of {block_id}.")
-    notes = sheet.reading.photos if sheet.reading else ()
+    notes, read = (sheet.reading.photos, sheet.reading.blocks) if sheet.reading else ((), ())
     place = next((k for k, note in enumerate(notes) if note.backing == block.backing), 0)
-    record, photo, note = _found(store, sheet_id, place)
-    return _picture(straight.loupe(services.pixels_of(store, photo), record.layout, note, block, nozzle))
+    shift_um = next((b.shift_um for b in read if b.id == block.id), None)
+    _, photo, note = _found(store, sheet_id, place)
+    return _picture(straight.loupe(services.pixels_of(store, photo), note, block, shift_um, nozzle))
 
 
 def _found(store: Store, sheet_id: int, place: int) -> tuple[PrinterRecord, PhotoRecord, PhotoReading]:

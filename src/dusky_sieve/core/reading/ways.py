@@ -57,6 +57,8 @@ RIVALS_TRIED = 8  # other ways of each kind that are compared as they lie
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
 TURNED, MOVED_ON = (-1.0, -1.0), (1.0, 1.0)  # signs of x and y when the pattern is laid onto its own picture
 MIRRORED = (-1.0, 1.0), (1.0, -1.0)
+# Of the blocks that print, so many must land on blocks: a turned pattern may lie mostly beside, its mirror image is it or is not.
+LEAST_LANDED = {TURNED: 0.0, MOVED_ON: 0.5} | dict.fromkeys(MIRRORED, 0.8)
 MIRROR_IMAGE = (
     "the sheet is seen as in a mirror, so nothing was read. Lay film with its printed side up, or take the photo with a camera that "
     "does not mirror."
@@ -323,8 +325,7 @@ def _rivals(at: Locator, fit: Fit, turn: Turn) -> list[Floats]:
             seen.add(key)
             ranked.append((_landed(shown * turn + shift, middles, reach), -shift * turn))
     ranked.sort(key=lambda way: -way[0])
-    least = 0.5 * len(shown) if turn == MOVED_ON else 0.0
-    return [shift for landed, shift in ranked if landed >= least][:RIVALS_TRIED]
+    return [shift for landed, shift in ranked if landed >= LEAST_LANDED[turn] * len(shown)][:RIVALS_TRIED]
 
 
 @compiled
