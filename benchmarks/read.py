@@ -8,6 +8,7 @@
     .venv/bin/python -m benchmarks.read --world third        # and of a third (thirdworld.py)
     .venv/bin/python -m benchmarks.read --world fourth       # its photographs of other layouts again (fourthlayouts.py)
     .venv/bin/python -m benchmarks.read --furnished [KIND]   # with frames, words, rules, scales round the pattern, or on ruled paper (furniture.py)
+    .venv/bin/python -m benchmarks.read --printed [KIND]     # printed as other printers would (printing.py)
     .venv/bin/python -m benchmarks.read --after [KIND]       # photographs as other cameras and apps would leave them (afterwards.py)
     .venv/bin/python -m benchmarks.read --keep /tmp/photos   # rendered photographs are kept there and used again
 
@@ -30,7 +31,7 @@ from typing import Any
 import cv2
 import numpy as np
 
-from benchmarks import afterwards, fourthlayouts, otherworld, refusals, thirdworld, yardstick
+from benchmarks import afterwards, fourthlayouts, otherworld, printing, refusals, thirdworld, yardstick
 from benchmarks.furniture import ANY, KINDS, PAPERS, Place, furnish
 from benchmarks.ties import lies_on_itself
 from benchmarks.worlds import Sheet, photograph
@@ -110,7 +111,7 @@ def _score_fill(faults: BlockTruth, read: Any, counts: Counter[str], wrong: list
     wrong += [f"{read.id}: the line at {y} was not seen" for y in left]
 
 
-def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardstick: bool, world: str, furnished: str | None = None, after: str | None = None) -> dict[str, Any]:  # fmt: skip
+def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardstick: bool, world: str, furnished: str | None = None, after: str | None = None, printed: str | None = None) -> dict[str, Any]:  # fmt: skip
     """Renders, decodes, reads and scores one sheet."""
     cv2.setNumThreads(1)
     scene: Scene | None = None
@@ -119,7 +120,7 @@ def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardsti
         drawn_there = {"other": otherworld.photograph, "third": thirdworld.photograph, "fourth": FOURTH}[world]
         sheet, truth, conditions, shown, place = drawn_there(seed, grade, perfect, keep)
     else:
-        sheet, drawn, conditions, shown = photograph(seed, grade, perfect, keep)
+        sheet, drawn, conditions, shown = photograph(seed, grade, perfect, keep, printed)
         truth, scene = drawn.blocks, drawn.scene
         place = partial(place_on_photo, layout=sheet.layout, scene=scene)
     started = time.perf_counter()
@@ -272,6 +273,10 @@ def main() -> None:
         help="draw frames, words, rules and scales round the pattern, or one kind",
     )
     parser.add_argument(
+        "--printed", nargs="?", const=printing.EVERY, choices=(printing.EVERY, *sorted(printing.KINDS)),
+        help="own world only: printed as other printers would",
+    )  # fmt: skip
+    parser.add_argument(
         "--after",
         nargs="?",
         const=afterwards.EVERY,
@@ -298,6 +303,7 @@ def main() -> None:
                 world=args.world,
                 furnished=args.furnished,
                 after=args.after,
+                printed=args.printed,
             )
             report(grade, list(pool.map(work, range(args.seed, args.seed + args.photos))), args.perfect, args.wrong)
 

@@ -10,6 +10,7 @@ from pathlib import Path
 
 import numpy as np
 
+from benchmarks import printing
 from dusky_sieve import files
 from dusky_sieve.core.errors import UnusableInput
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock
@@ -303,9 +304,12 @@ def draw_truth(layout: Layout, rng: np.random.Generator, bad: bool, backing: Bac
 
 
 def photograph(
-    seed: int, grade: str, perfect: bool, keep: Path | None
+    seed: int, grade: str, perfect: bool, keep: Path | None, kind: str | None = None
 ) -> tuple[Sheet, Truth, tuple[str, ...], list[tuple[Backing, bytes]]]:
-    """A drawn sheet, its truth, what is hard about the photo, and JPEG bytes per backing."""
+    """A drawn sheet, its truth, what is hard about the photo, and JPEG bytes per backing.
+
+    kind : of printer (printing.py), where it is another than this world's
+    """
     rng = np.random.default_rng([seed, grade == "bad", perfect])
     sheet = draw_sheet(rng)
     truth, shot = draw_truth(sheet.layout, rng, grade == "bad")
@@ -314,16 +318,23 @@ def photograph(
             update={"blocks": {k: BlockTruth(shift_um=v.shift_um) for k, v in truth.blocks.items()}}
         )
     shown: list[tuple[Backing, bytes]] = []
+    layout, conditions, name = sheet.layout, shot.conditions, f"{grade}-{seed}-{int(perfect)}"
+    if kind:
+        layout, truth, which = printing.printed(layout, truth, kind, seed)
+        conditions, name = (*conditions, which), f"{name}-{which}"
     for backing in sorted({b.backing for b in sheet.layout.blocks}, reverse=True):
-        kept = keep / f"{grade}-{seed}-{int(perfect)}-{backing}.jpg" if keep else None
+        kept = keep / f"{name}-{backing}.jpg" if keep else None
         if kept and kept.exists():
             shown.append((backing, kept.read_bytes()))
             continue
-        content = files.encode_jpeg(render(sheet.layout, truth, backing, rng), shot.scene.jpeg_quality)
+        pixels = render(layout, truth, backing, rng)
+        if conditions[-1:] == (printing.MIRRORED,):
+            pixels = np.ascontiguousarray(pixels[:, ::-1])
+        content = files.encode_jpeg(pixels, shot.scene.jpeg_quality)
         if kept:
             kept.write_bytes(content)
         shown.append((backing, content))
-    return sheet, truth, shot.conditions, shown
+    return sheet, truth, conditions, shown
 
 
 __all__ = [

@@ -42,6 +42,10 @@ class SheetNotFound(DuskySieveError):
     """No sheet of the given layout was found on the photo, or the photo is too poor to judge."""
 
 
+class TwoWaysRound(SheetNotFound):
+    """The sheet was found, and lies as well the other way round, or a block further."""
+
+
 def first_fault(error: ValidationError) -> str:
     """The first fault of a document as `blocks[2].columns: what was expected, found 0`."""
     fault = error.errors(include_url=False)[0]

@@ -16,6 +16,7 @@ Photo = NDArray[np.uint8]
 FITTED_MARKS = 300  # marks that take part in fitting; more only cost time
 LEAST_OF_BLOCK = 16  # of them: a block's typical mark is made of its own
 ROUNDS = 3
+SHIFT_ROUNDS = 4  # in which a warp and the shifts of blocks out of line are told apart
 SETTLED = 0.4  # nozzle pitches: a round that moves marks by less ends the fitting; what it leaves is a tenth of that
 BLUR_CLOSES_PX = 3.5  # gaps between marks along travel, narrower than which their ends cannot be told apart
 PRINTING_FROM = 0.05  # share of a block's marks with ink, below which the block says nothing
@@ -56,18 +57,11 @@ def refine(
                 "Photograph it closer, sharper and evenly lit."
             )
         expected = _expected(measured)
-        moved, shift = fit_warp(registration, centres, offsets, sigmas), np.zeros_like(offsets)
-        for _ in range(ROUNDS):
-            step = moved.displaced(centres) - registration.displaced(centres)
-            left = offsets - step
-            shift, before = _by_block(left, owner), shift
-            if np.abs(shift - before)[:, 1].max() < OUT_OF_LINE * pitch:
-                break
-            moved = fit_warp(registration, centres, offsets - shift, sigmas)
+        moved, step, shift = _in_line(registration, centres, offsets, sigmas, owner, OUT_OF_LINE * pitch)
         registration = moved
         if np.quantile(np.linalg.norm(step, axis=1), 0.9) < SETTLED * pitch:
             break
-    if (np.abs(left - shift)[:, 1] < 0.5 * max(b.nozzle_pitch for b in blocks)).mean() < LEAST_AGREEING:
+    if (np.abs(offsets - step - shift)[:, 1] < 0.5 * max(b.nozzle_pitch for b in blocks)).mean() < LEAST_AGREEING:
         raise SheetNotFound(
             f"{file}: a pattern was found, but its marks do not lie as the layout says. "
             "Check that this is the right printer's sheet, lay it flat and photograph it from straight above."
@@ -131,6 +125,23 @@ def _good(
         sigmas.append(sigma)
         owner.append(np.full(len(sigma), k))
     return np.concatenate(centres), np.concatenate(offsets), np.concatenate(sigmas), np.concatenate(owner)
+
+
+def _in_line(
+    registration: Registration, centres: Floats, offsets: Floats, sigmas: Floats, owner: NDArray[np.int64], far: float
+) -> tuple[Registration, Floats, Floats]:
+    """The registration with the smooth warp that `offsets` (n, 2) mm tell, and of each mark what that takes out and its block's shift.
+
+    Where a block lies `far` from where all others put it, the warp is fitted to what shifts of whole blocks leave.
+    """
+    shift = np.zeros_like(offsets)
+    for _ in range(SHIFT_ROUNDS):
+        moved = fit_warp(registration, centres, offsets - shift, sigmas)
+        step = moved.displaced(centres) - registration.displaced(centres)
+        before, shift = shift, _by_block(offsets - step, owner)
+        if np.abs(shift - before)[:, 1].max() < far:
+            break
+    return moved, step, shift
 
 
 def _by_block(left: Floats, owner: NDArray[np.int64]) -> Floats:

@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.errors import SheetNotFound
+from dusky_sieve.core.errors import SheetNotFound, TwoWaysRound
 from dusky_sieve.core.layout import (
     Backing,
     Layout,
@@ -203,7 +203,7 @@ def _placed(layout: Layout, photo: UprightPhoto, blocks: list[MarksBlock]) -> _P
             best = max(best or placed, placed, key=lambda way: way.finished.lead)
     if best is None:
         assert refused is not None  # there is one place at least, or a reason why not
-        if _on_its_face(layout, photo, blocks):
+        if not isinstance(refused, TwoWaysRound) and _on_its_face(layout, photo, blocks):
             raise SheetNotFound(f"{photo.file}: {MIRROR_IMAGE}")
         raise refused
     return best

@@ -6,7 +6,7 @@ from functools import lru_cache
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.errors import SheetNotFound
+from dusky_sieve.core.errors import SheetNotFound, TwoWaysRound
 from dusky_sieve.core.layout import (
     Backing,
     Layout,
@@ -161,7 +161,7 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     mine, others = (max(ground.trace(p.to_photo, at.layout, at.backing) for p in laid[1]) for laid in ways)
     if clearer(mine, others) or clearer(others, mine):
         return top if mine > others else other
-    raise SheetNotFound(
+    raise TwoWaysRound(
         f"{at.file}: the sheet was found, but two ways round fit it equally well, so nothing was guessed. "
         "Mark its four corners by hand, the top left one first."
     )
