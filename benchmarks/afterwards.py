@@ -4,7 +4,7 @@ Nothing here knows of sheets or marks. Folds and rolling shutters bend the pictu
 everything else leaves every mark in its place.
 """
 
-from collections.abc import Callable
+from collections.abc import Callable, Iterable
 
 import cv2
 import numpy as np
@@ -132,11 +132,17 @@ EFFECTS: dict[str, Effect] = {
 }  # fmt: skip
 
 
+def one_of(kinds: Iterable[str], kind: str, seed: int) -> str:
+    """The kind asked for; where that is every one, the next for each seed."""
+    names = sorted(kinds)
+    return names[seed % len(names)] if kind == EVERY else kind
+
+
 def changed(photo: Photo, kind: str, seed: int) -> tuple[Photo, str]:
     """A photo (rows, columns, 3) after one effect, saved and opened again, and which one it was."""
-    name = sorted(EFFECTS)[seed % len(EFFECTS)] if kind == EVERY else kind
+    name = one_of(EFFECTS, kind, seed)
     after = EFFECTS[name](photo, np.random.default_rng([seed, sorted(EFFECTS).index(name), 505]))
     return files.decode_photo(files.encode_jpeg(after, SAVED_AT), "after"), name
 
 
-__all__ = ["EFFECTS", "EVERY", "changed"]
+__all__ = ["EFFECTS", "EVERY", "changed", "one_of"]

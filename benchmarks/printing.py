@@ -7,13 +7,13 @@ from collections.abc import Callable
 
 import numpy as np
 
+from benchmarks.afterwards import one_of
 from dusky_sieve.core.layout import Layout, MarksBlock, mark_centres
 from dusky_sieve.core.simulate import BlockTruth, Truth
 
 Printed = tuple[Layout, Truth]
 Kind = Callable[[Layout, Truth, np.random.Generator], Printed]
 
-EVERY = "every"  # each sheet another kind, in turn
 PAPERS = ((0.55, 0.40, 0.26), (0.85, 0.60, 0.65), (0.50, 0.65, 0.85), (0.38, 0.38, 0.37))
 MIRRORED = "mirrored"  # as film on its face is, or a photo of a camera that mirrors: to be refused
 
@@ -93,5 +93,5 @@ KINDS: dict[str, Kind] = {
 
 def printed(layout: Layout, truth: Truth, kind: str, seed: int) -> tuple[Layout, Truth, str]:
     """What a printer of this kind prints of a layout, its truth, and which kind it was."""
-    kind = sorted(KINDS)[seed % len(KINDS)] if kind == EVERY else kind
+    kind = one_of(KINDS, kind, seed)
     return *KINDS[kind](layout, truth, np.random.default_rng([seed, 919])), kind

@@ -273,7 +273,7 @@ def main() -> None:
         help="draw frames, words, rules and scales round the pattern, or one kind",
     )
     parser.add_argument(
-        "--printed", nargs="?", const=printing.EVERY, choices=(printing.EVERY, *sorted(printing.KINDS)),
+        "--printed", nargs="?", const=afterwards.EVERY, choices=(afterwards.EVERY, *sorted(printing.KINDS)),
         help="own world only: printed as other printers would",
     )  # fmt: skip
     parser.add_argument(

@@ -318,7 +318,7 @@ def photograph(
             update={"blocks": {k: BlockTruth(shift_um=v.shift_um) for k, v in truth.blocks.items()}}
         )
     shown: list[tuple[Backing, bytes]] = []
-    layout, conditions, name = sheet.layout, shot.conditions, f"{grade}-{seed}-{int(perfect)}"
+    layout, conditions, name, which = sheet.layout, shot.conditions, f"{grade}-{seed}-{int(perfect)}", ""
     if kind:
         layout, truth, which = printing.printed(layout, truth, kind, seed)
         conditions, name = (*conditions, which), f"{name}-{which}"
@@ -328,7 +328,7 @@ def photograph(
             shown.append((backing, kept.read_bytes()))
             continue
         pixels = render(layout, truth, backing, rng)
-        if conditions[-1:] == (printing.MIRRORED,):
+        if which == printing.MIRRORED:
             pixels = np.ascontiguousarray(pixels[:, ::-1])
         content = files.encode_jpeg(pixels, shot.scene.jpeg_quality)
         if kept:

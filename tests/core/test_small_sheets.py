@@ -96,7 +96,7 @@ def test_colours_tell_the_way_round_though_the_blocks_that_would_differ_are_abse
     assert [(b.counts or {}).get("firing") for b in found.blocks] == [0, 60, 60, 0, 60, 60]
 
 
-@pytest.mark.parametrize(("roll", "dark"), [(8.0, 0.8), (200.0, 0.7)])
+@pytest.mark.parametrize(("roll", "dark"), [(8.0, 0.8), (200.0, 0.7), (100.0, 1.25)])
 def test_a_hard_edge_of_shade_between_blocks_does_not_hide_the_far_one(roll, dark):
     """Paper is even on one side of it; what printed there alone looks the same upside down, and the block between did not print."""
     layout = sheet(60, 60, 60, columns=12, down=1.5, slant=False, inks=("#1c84b8", "#b83a72", "#e0c22e"))

@@ -131,8 +131,8 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
         raise SheetNotFound(
             f"{photo.file}: no block of the layout “{layout.name}” is judged over a {photo.backing} backing."
         )
-    placed = _placed(layout, photo, blocks)
-    registration, doubtful, blocks = placed.registration, placed.doubtful, placed.blocks
+    placed = _placed(layout, photo)
+    registration, doubtful, blocks = placed.registration, placed.doubtful, placed.finished.blocks
     printed = {b.id: b for b in blocks}
     warnings: list[Warned] = []
     read: list[BlockReading] = []
@@ -170,25 +170,24 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
 class _Placed:
     """Where the sheet lies, that held against the photo, what its marks look like, and marks (n,) of blocks whose place is in doubt.
 
-    blocks : as they were printed, some of them `moved` by (2,) mm from where the layout has them
+    moved : (2,) mm by which blocks (ids) were printed beside where the layout has them, as those of `finished` are
     """
 
     registration: Registration
     finished: Finished
     expected: Expected
     doubtful: dict[str, NDArray[np.bool_]]
-    blocks: list[MarksBlock]
     moved: dict[str, Floats]
 
 
-def _placed(layout: Layout, photo: UprightPhoto, blocks: list[MarksBlock]) -> _Placed:
+def _placed(layout: Layout, photo: UprightPhoto) -> _Placed:
     """The first place whose marks lie as the layout says; raises SheetNotFound, why the first was refused."""
     if photo.placed is not None:
         locator = Locator(photo.pixels, layout, photo.backing, photo.file)
-        return _laid(photo, blocks, photo.placed, locator)
+        return _laid(photo, photo.placed, locator)
     if photo.corners is not None:
         locator = Locator(photo.pixels, layout, photo.backing, photo.file, around=photo.corners)
-        return _laid(photo, blocks, by_corners(locator, photo.corners), locator)
+        return _laid(photo, by_corners(locator, photo.corners), locator)
     refused: SheetNotFound | None = None
     best: _Placed | None = None
     places = places_of(photo.pixels, layout, photo.backing, photo.file)
@@ -196,35 +195,35 @@ def _placed(layout: Layout, photo: UprightPhoto, blocks: list[MarksBlock]) -> _P
         try:
             if (place := next(places, None)) is None:
                 break
-            placed = _laid(photo, blocks, *place)
+            placed = _laid(photo, *place)
         except SheetNotFound as reason:
             refused = refused or reason
         else:
             best = max(best or placed, placed, key=lambda way: way.finished.lead)
     if best is None:
         assert refused is not None  # there is one place at least, or a reason why not
-        if not isinstance(refused, TwoWaysRound) and _on_its_face(layout, photo, blocks):
+        if not isinstance(refused, TwoWaysRound) and _on_its_face(layout, photo):
             raise SheetNotFound(f"{photo.file}: {MIRROR_IMAGE}")
         raise refused
     return best
 
 
-def _on_its_face(layout: Layout, photo: UprightPhoto, blocks: list[MarksBlock]) -> bool:
+def _on_its_face(layout: Layout, photo: UprightPhoto) -> bool:
     """Whether a sheet of film that cannot be read is clearly found in the photo's mirror image."""
     if all(block.backing == "light" for block in layout.blocks):
         return False
     mirrored = replace(photo, pixels=np.ascontiguousarray(photo.pixels[:, ::-1]))
     try:
         place = next(places_of(mirrored.pixels, layout, photo.backing, photo.file))
-        return _laid(mirrored, blocks, *place).finished.clearly_found()
+        return _laid(mirrored, *place).finished.clearly_found()
     except (SheetNotFound, StopIteration):
         return False
 
 
-def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registration, locator: Locator) -> _Placed:
+def _laid(photo: UprightPhoto, registration: Registration, locator: Locator) -> _Placed:
     """A place laid onto the marks of the full photo; raises SheetNotFound where they do not lie as the layout says."""
     before = Finished(locator, registration)
-    printing = before.printing
+    blocks, printing = before.blocks, before.printing
     if runs := runs_of(printing, registration):
         registration = slid(photo.pixels, runs, registration, photo.backing, before.ends)
     registration, expected, moved = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
@@ -232,7 +231,8 @@ def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registrat
         as_printed = _as_printed(locator.whole, moved)
         locator = Locator(photo.pixels, as_printed, photo.backing, photo.file, seen=locator.map, within=locator.within)
         blocks = marks_over(as_printed, photo.backing)
-        printing = [b for b in blocks if b.id in {shown.id for shown in printing}]
+        shown = {b.id for b in printing}
+        printing = [b for b in blocks if b.id in shown]
     by_hand = photo.corners is not None or photo.placed is not None
     if (steep := registration.angle_deg()) > STEEPEST_DEG or (not by_hand and before.too_steep(steep)):
         raise SheetNotFound(
@@ -264,7 +264,7 @@ def _laid(photo: UprightPhoto, blocks: list[MarksBlock], registration: Registrat
             f"{photo.file}: the sheet was found, but too few marks tell whether it lies a column or a row aside, so "
             "nothing was guessed. Mark its four corners by hand, the top left one first."
         )
-    return _Placed(registration, finished, expected, doubtful, blocks, moved)
+    return _Placed(registration, finished, expected, doubtful, moved)
 
 
 def _as_printed(layout: Layout, moved: dict[str, Floats]) -> Layout:

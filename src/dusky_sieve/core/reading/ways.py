@@ -55,14 +55,11 @@ EDGE_MM, LEAST_KNOWN = 0.5, 20  # beyond the pattern's box its place is not know
 WORTH_COMPARING = 0.7  # of the best place's worth (Locator.explains), from which where other looks led is a rival
 RIVALS_TRIED = 8  # other ways of each kind that are compared as they lie
 RIVALS_REFINED = 2  # other ways of each kind that are laid onto the strokes before they are compared
-TURNED, MOVED_ON = (-1.0, -1.0), (1.0, 1.0)  # signs of x and y when the pattern is laid onto its own picture
-MIRRORED = (-1.0, 1.0), (1.0, -1.0)
+# Signs of x and y when the pattern is laid onto its own picture.
+TURNED, MOVED_ON, MIRRORED = (-1.0, -1.0), (1.0, 1.0), ((-1.0, 1.0), (1.0, -1.0))
 # Of the blocks that print, so many must land on blocks: a turned pattern may lie mostly beside, its mirror image is it or is not.
 LEAST_LANDED = {TURNED: 0.0, MOVED_ON: 0.5} | dict.fromkeys(MIRRORED, 0.8)
-MIRROR_IMAGE = (
-    "the sheet is seen as in a mirror, so nothing was read. Lay film with its printed side up, or take the photo with a camera that "
-    "does not mirror."
-)
+MIRROR_IMAGE = "the sheet is seen as in a mirror, so nothing was read. Lay film with its printed side up, or take the photo with a camera that does not mirror."
 AS_MUCH_MIRRORED = 0.9  # of what a place explains, from which its mirror image is compared with it
 CLEARLY_MORE = 1.15  # times it, from which the mirror image is right without lone marks or colours that say so
 
@@ -238,9 +235,9 @@ def _likeliest(at: Locator, found: Found, turns: tuple[Turn, Turn]) -> list[tupl
     With each whether all of it lies where the pattern was followed.
     """
     grid = grid_over(at.layout.size, 9)
-    likeliest: list[tuple[Registration, bool]] = []
-    for turn in turns:
-        laid = [_laid(at, found, turn, shift, grid) for shift in _rivals(at, found.fit, turn)]
+    likeliest = []
+    for turn, shifts in _rivals(at, found.fit, turns):
+        laid = [_laid(at, found, turn, shift, grid) for shift in shifts]
         if len(laid) > RIVALS_REFINED:
             laid.sort(key=lambda way: -at.glance(way[0].to_photo).explained)
         likeliest += laid[:RIVALS_REFINED]
@@ -308,18 +305,22 @@ def _apart(at: Locator, a: Registration, b: Registration) -> bool:
     return bool(np.median(apart) > 0.6 * min(step, at.clear_mm) * scale)
 
 
-def _rivals(at: Locator, fit: Fit, turn: Turn) -> list[Floats]:
-    """Shifts (mm) by which the pattern, turned so, lays most printing blocks onto blocks."""
+def _rivals(at: Locator, fit: Fit, turns: tuple[Turn, Turn]) -> list[tuple[Turn, list[Floats]]]:
+    """For each turn the shifts (mm) by which the pattern, turned so, lays most printing blocks onto blocks."""
     middles = np.array([lattice_middle(b) for b in at.blocks])
     shown = middles[fit.printing] if fit.printing.any() else middles
     reach = 0.3 * np.median([np.ptp(mark_centres(b), axis=0) for b in at.blocks], axis=0) + 0.3
-    ranked: list[tuple[int, Floats]] = []
-    seen: set[tuple[float, ...]] = set()
     anchors = {int(pick(shown @ np.array(way))) for pick in (np.argmin, np.argmax) for way in ((1, 0.9), (1, -0.9))}
+    return [(turn, _shifts(turn, shown, middles, anchors, reach)) for turn in turns]
+
+
+def _shifts(turn: Turn, shown: Floats, middles: Floats, anchors: set[int], reach: Floats) -> list[Floats]:
+    """Those of one turn, by which some of the blocks shown (n, 2) land on any (m, 2), to within `reach` (2,) mm."""
+    ranked, seen = [], set()
     for target in middles:
         for anchor in anchors:
             shift = target - shown[anchor] * turn
-            key = (round(float(shift[0]), 1), round(float(shift[1]), 1))
+            key = round(float(shift[0]), 1), round(float(shift[1]), 1)
             if key in seen or (turn == MOVED_ON and np.abs(shift).max() < 0.05):
                 continue
             seen.add(key)
