@@ -6,9 +6,11 @@ import pytest
 
 from dusky_sieve import files
 from dusky_sieve.core.layout import MarksBlock, clear_heights, mark_centres
+from dusky_sieve.core.reading.closer import carried, close_up
 from dusky_sieve.core.reading.find import EFFORTS, gather_marks, similarities
 from dusky_sieve.core.reading.follow import FINAL, FROM_CLOSE_BY, PLANS, best_followed, distance_to, follow
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes
+from dusky_sieve.core.reading.locate import Locator
 from dusky_sieve.core.reading.registration import TERMS, Registration, project, rigid
 from dusky_sieve.core.reading.slide import slide
 from dusky_sieve.core.reading.tilt import leans
@@ -27,10 +29,10 @@ def similar(turn: float, scale: float) -> np.ndarray:
     return np.array([[c, -s, x], [s, c, y], [0, 0, 1.0]])
 
 
-def printed(place: Registration, share: float = 1.0, clutter: int = 0) -> np.ndarray:
+def printed(place: Registration, share: float = 1.0, clutter: int = 0, shape: tuple[int, int] = SHAPE) -> np.ndarray:
     """An ink map (rows, columns) of the sheet at a place, a share of its marks printed, words and scratches about it."""
     rng = np.random.default_rng(7)
-    ink = rng.integers(0, 6, SHAPE).astype(np.uint8)
+    ink = rng.integers(0, 6, shape).astype(np.uint8)
     long = np.concatenate([np.full(b.nozzles, b.mark[0]) for b in BLOCKS])
     for (x, y), reach, shown in zip(CENTRES, long / 2, rng.random(len(CENTRES)) < share, strict=True):
         if shown:
@@ -143,3 +145,20 @@ def test_marks_are_slid_along_their_rows_to_where_their_ink_stands(columns, fram
     slid = slide(InkMap(ink, np.zeros((*ink.shape, 3), np.uint8), 1.0).soft, aside, BLOCKS, LAYOUT)
     off = (slid.to_photo(CENTRES) - true.to_photo(CENTRES))[:, 0] / (14.0 * BLOCKS[0].column_pitch[0])
     assert np.quantile(np.abs(off), 0.95) < 0.08
+
+
+def test_a_part_of_the_photo_shows_a_place_closer_and_where_it_is():
+    small = similar(37, 4.2)
+    stretched = np.diag([2.5, 2.5, 1.0]) @ small  # on a photo of twice and a half the map's size
+    photo = np.repeat(255 - printed(rigid(stretched, LAYOUT.size), shape=(3000, 4000))[..., None], 3, axis=2)
+    whole, true = Locator(photo, LAYOUT, "light", "p"), rigid(stretched, LAYOUT.size)
+    at = close_up(whole, photo, true)
+    assert at is not None
+    assert at.map.factor == 1.0
+    assert at.whole_sheet(at.of_photo(true)).apart(true) < 1e-6
+    assert np.abs(project(at.map.from_photo, np.array([[1999.5, 1499.5]])) - at.map.lens.middle).max() < 1e-6
+    assert at.map.lens.focal == pytest.approx(2.5 * whole.map.lens.focal)
+    aside = rigid(np.array([[1, 0, 2.0], [0, 1, -1.0], [0, 0, 1]]) @ stretched, LAYOUT.size)
+    assert carried(at, aside).fit.there > 5 * at.judge.of(at.of_photo(aside)).there
+    large = rigid(np.diag([2.5, 2.5, 1.0]) @ similar(37, 16.0), LAYOUT.size)
+    assert close_up(whole, photo, large) is None  # of a sheet that fills the frame the map of all of it shows as much

@@ -11,7 +11,7 @@ from dusky_sieve.core.reading.beyond import beyond_sides
 from dusky_sieve.core.reading.ends import Ends, Slip, find_slip, slipped
 from dusky_sieve.core.reading.fills import read_fill
 from dusky_sieve.core.reading.follow import FAR_PX, distance_to
-from dusky_sieve.core.reading.inkmap import find_strokes, shrink
+from dusky_sieve.core.reading.inkmap import Lens, find_strokes, shrink
 from dusky_sieve.core.reading.patches import AT_ONCE, bytes_at
 from dusky_sieve.core.reading.registration import (
     TERMS,
@@ -78,9 +78,10 @@ def test_how_rows_lie_leaves_a_place_that_a_camera_would_make_as_it_is():
     points = np.concatenate([mark_centres(b) for b in BLOCKS])
     along = np.tile([0.05, 0.0], (len(points), 1))
     place = rigid(PLANE, LAYOUT.size)
-    same = squared(place, points, along, (800, 900), slack=0.1)
+    lens = Lens.of((800, 900))
+    same = squared(place, points, along, lens, slack=0.1)
     assert np.abs(same.to_photo(points) - place.to_photo(points)).max() < 0.05
-    assert squared(place, points[:8], along[:8], (800, 900), slack=0.1) is place  # too few to tell
+    assert squared(place, points[:8], along[:8], lens, slack=0.1) is place  # too few to tell
 
 
 # Rows' ends

@@ -15,7 +15,7 @@ from dusky_sieve.core.reading import UprightPhoto, read_sheet, ways
 from dusky_sieve.core.reading.cover import STATE_DEFLECTED, STATE_MISSING, next_ones_ink
 from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.finished import Finished
-from dusky_sieve.core.reading.inkmap import Strokes, find_strokes
+from dusky_sieve.core.reading.inkmap import Lens, Strokes, find_strokes
 from dusky_sieve.core.reading.paper import papers_on
 from dusky_sieve.core.reading.place import places_of
 from dusky_sieve.core.reading.registration import TERMS, Registration, project, rigid
@@ -101,6 +101,18 @@ def test_a_few_long_runs_are_a_lean_of_their_own_among_words_of_the_same_directi
     assert any(set(np.flatnonzero(way.follows)) == set(range(150, 155)) for way in ways)
 
 
+def test_a_few_runs_that_gaps_part_into_pieces_of_any_length_are_one_too():
+    rng = np.random.default_rng(1)
+    specks = [(rng.uniform(200, 1400), rng.uniform(100, 1100)) for _ in range(250)]
+    pieces = [345, 280, 142, 121, 74, 70, 69, 61, 60, 57, 40, 33]
+    runs = [(400 + 60 * k, 500 + 40 * (k % 2)) for k in range(12)]
+    strokes = strokes_of(
+        specks + runs, [*rng.normal(0.62, 0.12, 250), *[0.7] * 12], [*rng.uniform(2, 3, 250), *pieces], [*[6] * 250, *[25] * 12]
+    )  # fmt: skip
+    ways = leans(strokes, (1200, 1600), 5, 0.2)
+    assert any(set(np.flatnonzero(way.follows)) == set(range(250, 262)) for way in ways)
+
+
 def test_faint_marks_on_paper_are_seen_however_rough_the_desk_is():
     ink = np.random.default_rng(2).integers(0, 120, (800, 1200)).astype(np.uint8)
     paper = np.zeros_like(ink)
@@ -126,7 +138,9 @@ def test_how_rows_lie_says_how_far_marks_are_apart_along_them(k1, curl):
     warp[:, 1] = np.linalg.lstsq(flat.terms(points), back[:, 1] - back[:, 0] * COLUMN[1] / COLUMN[0], rcond=None)[0]
     followed = Registration(rows, warp, RUNS.size)
     along = np.tile(0.05 * np.array(COLUMN) / np.hypot(*COLUMN), (len(points), 1))
-    square = squared(followed, points, along, (scene.height, scene.width), slack=slack_of(rows=60, touching=True))
+    square = squared(
+        followed, points, along, Lens.of((scene.height, scene.width)), slack=slack_of(rows=60, touching=True)
+    )
     before, after = (columns_off(way, scene, bent=True) for way in (followed, square))
     assert before > 0.5
     assert after < 0.25 * before
@@ -239,6 +253,24 @@ def test_solid_fills_do_not_make_the_paper_under_them_look_like_a_desk():
     mask = papers_on(picture, "light")[0]
     assert mask[600, 600] == mask[200, 250] == 255
     assert mask[50, 50] == mask[600, 100] == 0
+
+
+@pytest.mark.parametrize("turn", [25, -35])
+def test_on_a_page_of_print_as_bright_as_itself_the_sheet_is_what_is_calm(turn):
+    rng = np.random.default_rng(4)
+    picture = np.full((1200, 1600, 3), 200, np.uint8)
+    for y in range(0, 1200, 13):
+        for x in range(int(rng.integers(0, 60)), 1600, 60):
+            cv2.line(picture, (x, y), (x + int(rng.integers(25, 52)), y), (60, 60, 60), 6)
+    picture[:, 400:450] = 200  # a gutter that leads to the sheet
+    rim = cv2.boxPoints(((700.0, 560.0), (520.0, 380.0), float(turn)))
+    cv2.fillConvexPoly(picture, np.rint(rim).astype(np.int32), (203, 203, 203))
+    for y in range(480, 640, 20):
+        cv2.line(picture, (600, y), (800, y), (150, 90, 90), 2)
+    mask = papers_on(picture, "light")[0] > 0
+    sheet = cv2.fillConvexPoly(np.zeros(mask.shape, np.uint8), np.rint(rim).astype(np.int32), (1,)) > 0
+    assert (mask & sheet).sum() > 0.95 * sheet.sum()
+    assert mask.sum() < 1.25 * sheet.sum()
 
 
 def test_a_desk_as_even_as_the_sheet_leaves_the_sheet_as_the_second_patch():

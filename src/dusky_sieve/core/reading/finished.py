@@ -5,7 +5,6 @@ from functools import cached_property
 import numpy as np
 
 from dusky_sieve.core.layout import MarksBlock, extent, mark_centres, marks_over
-from dusky_sieve.core.reading.align import shrunk
 from dusky_sieve.core.reading.beyond import beyond, sparse_aside
 from dusky_sieve.core.reading.ends import Ends
 from dusky_sieve.core.reading.locate import CLEARLY_FOUND, FOUND_FROM, MOST_BEYOND, Locator
@@ -33,7 +32,7 @@ class Finished:
         self.place = self.mapped.to_photo
         self.fit = at.judge(self.place)
         self.alone = at.alone.judged(self.mapped, self.fit)  # by ink that is like marks
-        small = shrunk(at.map.factor) @ registration.homography
+        small = at.map.from_photo @ registration.homography
         self.whole = Registration(small, registration.warp, registration.size, registration.origin)
         self.blocks = marks_over(at.whole, at.backing)
         self.printing = [b for b, shown in zip(self.blocks, self.fit.printing, strict=True) if shown]

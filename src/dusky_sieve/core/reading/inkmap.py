@@ -24,6 +24,22 @@ SLENDER = 1.7  # length over width of a stroke that may be a mark
 STRONGEST = 0.92  # quantile of the strokes' ink that stands for full ink: one block among a dozen still reaches it
 TRACE = 0.4  # of full ink, below which a stroke over dark is a trace of another ink
 GRAIN = 4.0  # of the map's own noise, below which nothing is a stroke
+FOCAL_SHARE = 0.85  # focal length over the frame's longer side; phones' main lenses lie between 0.7 and 1.1
+
+
+@dataclass(frozen=True)
+class Lens:
+    """A usual phone's lens, in pixels of a map: focal length, the middle (2,) of the frame, and how far that is from its corners."""
+
+    focal: float
+    middle: Floats
+    corner: float
+
+    @classmethod
+    def of(cls, frame: tuple[int, ...]) -> "Lens":
+        """The one that took a frame of so many rows and columns."""
+        middle = np.array([frame[1] - 1, frame[0] - 1]) / 2
+        return cls(FOCAL_SHARE * max(frame[:2]), middle, float(np.hypot(*middle)))
 
 
 @dataclass(frozen=True)
@@ -32,12 +48,30 @@ class InkMap:
 
     ink : (rows, columns) 0..255, share of brightness taken in the band that shows most (over dark: added)
     small : (rows, columns, 3) the photo at that size
-    factor : map pixels per photo pixel
+    factor : map pixels per photo pixel; corner : x, y of the photo's pixel where the map begins
+    frame : rows, columns of the photo that it is a part of; None of the whole photo
     """
 
     ink: Bytes
     small: Photo
     factor: float
+    corner: tuple[int, int] = (0, 0)
+    frame: tuple[int, int] | None = None
+
+    @cached_property
+    def from_photo(self) -> Floats:
+        """Photo pixels to map pixels (3, 3); pixel centres are whole."""
+        x, y = (0.5 * self.factor - 0.5 - self.factor * at for at in self.corner)
+        return np.array([[self.factor, 0, x], [0, self.factor, y], [0, 0, 1.0]])
+
+    @cached_property
+    def lens(self) -> Lens:
+        """What took the photo."""
+        if self.frame is None:
+            return Lens.of(self.ink.shape)
+        whole = Lens.of(self.frame)
+        middle = self.from_photo[:2, :2] @ whole.middle + self.from_photo[:2, 2]
+        return Lens(whole.focal * self.factor, middle, whole.corner * self.factor)
 
     @cached_property
     def near(self) -> Bytes:

@@ -7,7 +7,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout, clear_heights, lattice_steps, marks_over
-from dusky_sieve.core.reading.align import align, or_without, shrunk
+from dusky_sieve.core.reading.align import align, or_without
 from dusky_sieve.core.reading.beyond import beyond
 from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip
 from dusky_sieve.core.reading.find import (
@@ -143,14 +143,14 @@ class Locator:
 
     def _between(self, corners: Corners) -> Bytes:
         """Mask of the map, 255 between four corners on the photo and a little beyond them."""
-        points = project(shrunk(self.map.factor), np.array(corners, np.float64))
+        points = project(self.map.from_photo, np.array(corners, np.float64))
         middle = points.mean(axis=0)
         wider = np.rint(middle + BEYOND_HAND * (points - middle)).astype(np.int32)
         return np.asarray(cv2.fillConvexPoly(np.zeros_like(self.map.ink), cv2.convexHull(wider), (255,)), np.uint8)
 
     def search(self, effort: Effort) -> tuple[Found | None, list[Candidate]]:
         """The best place found by one effort, and the last places that were tried."""
-        ways = leans(self.strokes, self.shape, effort.directions, effort.faint_peak, even=self.even)
+        ways = leans(self.strokes, self.shape, effort.directions, effort.faint_peak, even=self.even, lens=self.map.lens)
         best: Found | None = None
         candidates: list[Candidate] = []
         # The direction that most strokes share is nearly always the marks' own: it is tried alone before the others.
@@ -184,13 +184,13 @@ class Locator:
     def whole_sheet(self, registration: Registration) -> Registration:
         """The registration of the whole sheet on the photo, from the one of the marks' box on the ink map."""
         back = np.array([[1, 0, -self.corner[0]], [0, 1, -self.corner[1]], [0, 0, 1.0]])
-        full = np.linalg.inv(shrunk(self.map.factor)) @ registration.homography @ back
+        full = np.linalg.inv(self.map.from_photo) @ registration.homography @ back
         return Registration(full / full[2, 2], registration.warp, registration.size, self.corner)
 
     def of_photo(self, registration: Registration) -> Registration:
         """The registration of the marks' box on the ink map, from one of the whole sheet on the photo; see whole_sheet."""
         forth = np.array([[1, 0, self.corner[0]], [0, 1, self.corner[1]], [0, 0, 1.0]])
-        small = shrunk(self.map.factor) @ registration.homography @ forth
+        small = self.map.from_photo @ registration.homography @ forth
         return Registration(small / small[2, 2], registration.warp, registration.size)
 
     def on_lattice(self, found: Found) -> bool:
@@ -348,14 +348,14 @@ class Locator:
             if (share := plan[-1][2]) < 1:  # a free curve swings where nothing was followed yet; a camera leads on
                 part = shown & (away < share * 1.05)
                 followed = squared(
-                    followed, self.marks.centres[part], self.along[part], self.shape, rest=False, slack=slack
+                    followed, self.marks.centres[part], self.along[part], self.map.lens, rest=False, slack=slack
                 )
         fit = self.judge.of(followed)
         printing = [b for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]
         if fit.there < GLIMPSE:
             return followed
         shown = fit.printing[self.block_of]
-        square = squared(followed, self.marks.centres[shown], self.along[shown], self.shape, slack=slack)
+        square = squared(followed, self.marks.centres[shown], self.along[shown], self.map.lens, slack=slack)
         slid = slide(self.sliding.soft, square, printing, self.layout)
         return follow(distance, slid, self.marks, self.clear_mm, FINAL)
 

@@ -30,6 +30,16 @@ MOST_PAPERS = 2  # that are looked at; a desk can be as even as the sheet on it
 DARK = 8.0  # of 255 added to brightness, so that noise of dark places is no step
 LOG = np.log(np.arange(256, dtype=np.float32) + DARK)
 NEXT_TO = np.ones((3, 3), np.uint8)
+# Of a desk as bright as the sheet but full of print or weave: window, px of the unruled picture, over which steps of log brightness are
+# averaged; quantiles of that which are the calm sheet's and the desk's; how many times as much the latter must be.
+TEXTURE_PX, CALM, BUSY, CLEARLY_BUSIER, LEAST_TEXTURE = 13, 0.03, 0.75, 2.5, 0.004
+BETWEEN = (0.4, 0.6, 0.8)  # of the way from one to the other, in logs, below which ground is calm
+STRAIT_PX = 17  # narrower straits of calm ground, as between lines of print, part patches
+CALM_CONVEX, BUSY_ROUND = (
+    0.9,
+    0.85,
+)  # of a calm patch, and of all that lies beyond its rim: a plain desk is calm as well
+TURNED_IN_PX = 5  # of the rim that windows, and the rounding off of straits, take
 
 
 def papers_on(small: Photo, backing: Backing) -> list[Bytes]:
@@ -40,6 +50,8 @@ def papers_on(small: Photo, backing: Backing) -> list[Bytes]:
         fill = cv2.MORPH_CLOSE if backing == "light" else cv2.MORPH_OPEN
         unruled = np.asarray(cv2.morphologyEx(picture, fill, NEXT_TO), np.uint8)
         found = [*_even_patches(unruled, backing), *_even_patches(picture, backing, apart=True), *_even_patches(unruled, backing, apart=True)]  # fmt: skip
+    if all(patch.mean() > 255 * MOST_SHARE for _, patch in found):
+        found = _calm_patches(picture) or found
     found.sort(key=lambda item: -item[0])
     kept: list[Bytes] = []
     for _, patch in found:
@@ -73,6 +85,35 @@ def _even_patches(picture: Photo, backing: Backing, *, apart: bool = False) -> l
             )
             if convex > CONVEX:
                 found.append((float(shares[k - 1] * convex**4 * light * (STEEPEST[0] / limit) ** EVENNESS), patch))
+    return found
+
+
+def _calm_patches(picture: Photo) -> list[tuple[float, Bytes]]:
+    """Large convex patches that are calm where all round them is busy, as masks (rows, columns), with how likely each is the sheet.
+
+    Ink within them is enclosed by calm ground.
+    """
+    log = LOG[cv2.cvtColor(picture, cv2.COLOR_RGB2GRAY)]
+    texture = cv2.blur(cv2.morphologyEx(log, cv2.MORPH_GRADIENT, NEXT_TO), (TEXTURE_PX, TEXTURE_PX))
+    texture = cv2.resize(texture, shrink(picture, LOOKED_AT_PX)[0].shape[1::-1], interpolation=cv2.INTER_AREA)
+    calm, busy = (max(float(np.quantile(texture, share)), LEAST_TEXTURE) for share in (CALM, BUSY))
+    if busy < CLEARLY_BUSIER * calm:
+        return []
+    strait = cv2.getStructuringElement(cv2.MORPH_ELLIPSE, (STRAIT_PX, STRAIT_PX))
+    found: list[tuple[float, Bytes]] = []
+    for part in BETWEEN:
+        limit = calm * (busy / calm) ** part
+        rims, _ = cv2.findContours((texture < limit).view(np.uint8), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_SIMPLE)
+        whole = cv2.drawContours(np.zeros(texture.shape, np.uint8), rims, -1, (255,), cv2.FILLED)
+        for rim in cv2.findContours(cv2.erode(whole, strait), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_SIMPLE)[0]:
+            one = cv2.dilate(cv2.drawContours(np.zeros_like(whole), [rim], -1, (255,), cv2.FILLED), strait)
+            hull = cv2.convexHull(np.concatenate(cv2.findContours(one, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_SIMPLE)[0]))
+            patch = np.asarray(cv2.fillConvexPoly(np.zeros_like(one), hull, (255,)), np.uint8)
+            share, convex = float(patch.mean()) / 255, cv2.countNonZero(one) / cv2.countNonZero(patch)
+            patch = np.asarray(cv2.dilate(patch, NEXT_TO, iterations=TURNED_IN_PX), np.uint8)
+            beyond = texture[patch == 0]
+            if LEAST_SHARE < share < MOST_SHARE and convex > CALM_CONVEX and (beyond > limit).mean() > BUSY_ROUND:
+                found.append((share * convex**4, patch))
     return found
 
 

@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout
+from dusky_sieve.core.reading.closer import WORTH_CLOSER, carried, close_up
 from dusky_sieve.core.reading.find import CLOSE, EFFORTS, PARTS, Candidate, Effort, boxed
 from dusky_sieve.core.reading.inkmap import CLOSER_PX, FINDING_PX, InkMap, ink_map
 from dusky_sieve.core.reading.locate import (
@@ -41,7 +42,6 @@ ENOUGH_LOOKS = 6  # of these, after which no more follow where nothing on the ph
 # Best correlation of any candidate, and best share explained, under which it was not: of 255 tuning sheets of the bad end
 # all that were found after so many looks had explained 0.37 at least before, most others' layouts explain under 0.3.
 UNLIKELY, LED_NOWHERE = 0.5, 0.3
-WORTH_CLOSER = 1.4  # times as many pixels a side, from which a second look tells more than the first
 LED_SOMEWHERE = 0.3  # share explained, from which more of the same strokes' candidates lead to the same place
 LED_FURTHER = 0.1  # of such shares, by which one part of the photo leads further than another
 HOPELESS = 0.2  # share explained, below which the other ways round are not tried either
@@ -116,8 +116,29 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
             yield _of_looks(looks, chosen)
             wanting.append(chosen)
             looks, chosen = [], None
+    poor = chosen or (wanting[-1] if wanting else None)
+    closer = _closer(photo, poor) if poor is not None else None
+    if closer is not None:
+        looks.append(closer)
+        if _clear(closer) if chosen is None else _worth(closer) > _worth(chosen):
+            chosen = closer
     if chosen is not None:
         yield _of_looks(looks, chosen)
+
+
+def _closer(photo: Photo, poor: Look) -> Look | None:
+    """What a look at the part of the photo that one led to finds there, or how its place looks from close by."""
+    at = close_up(poor[2], photo, _on_photo(poor)) if _somewhere(poor) else None
+    if at is None:
+        return None
+    best, candidates, _ = _look(at, CLOSE, poor)
+    same = carried(at, _on_photo(poor))
+    return (same if best is None or at.explains(same) > at.explains(best) else best), candidates, at
+
+
+def _somewhere(look: Look) -> bool:
+    """Whether a look led to a place that is worth a further one."""
+    return look[0] is not None and look[0].fit.there > HOPELESS and look[0].fit.explained >= LEAST_MARKS
 
 
 def _of_looks(looks: list[Look], chosen: Look) -> tuple[Registration, Locator]:
@@ -137,7 +158,7 @@ def _in_vain(size: int, effort: Effort, where: int, seen: dict[int, float]) -> b
 def _look(at: Locator, effort: Effort, before: Look | None) -> Look:
     """What one look finds: searched, blocks that printed laid onto others, and believed sooner where led to before."""
     best, candidates = at.search(effort)
-    if best is not None and _half(at, best) and best.fit.there > HOPELESS and best.fit.explained >= LEAST_MARKS:
+    if best is not None and _half(at, best) and _somewhere((best, candidates, at)):
         best = max((other_blocks(at, way) for way in _likely(at, best)), key=at.explains)
     if best is not None and before is not None and _same((best, candidates, at), before):
         best = at.confirmed(best)

@@ -9,8 +9,8 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.reading.compiled import add_row, compiled, in_rows, solved
+from dusky_sieve.core.reading.inkmap import Lens
 from dusky_sieve.core.reading.registration import TERMS, Registration, grid_over, inverse, project, warp_terms
-from dusky_sieve.core.reading.tilt import FOCAL_SHARE
 
 Floats = NDArray[np.float64]
 
@@ -32,13 +32,10 @@ RIDGE = 1e-3  # pull of the warp that is left towards none
 class _Camera:
     """The camera and the sheet, as functions of 12 parameters about a start; of many sets of them at once."""
 
-    def __init__(self, start: Floats, size: tuple[float, float], frame: tuple[int, int]) -> None:
-        self.size = np.asarray(size)
-        self.middle = np.array([frame[1] - 1, frame[0] - 1]) / 2
-        focal = FOCAL_SHARE * max(frame)
-        self.lens = np.array([[focal, 0, self.middle[0]], [0, focal, self.middle[1]], [0, 0, 1]])
+    def __init__(self, start: Floats, size: tuple[float, float], lens: Lens) -> None:
+        self.size, self.middle, self.corner = np.asarray(size), lens.middle, lens.corner
+        self.lens = np.array([[lens.focal, 0, self.middle[0]], [0, lens.focal, self.middle[1]], [0, 0, 1]])
         self.from_lens = inverse(self.lens)
-        self.corner = float(np.hypot(*self.middle))
         self.to_unit = np.array([[2 / size[0], 0, -1], [0, 2 / size[1], -1], [0, 0, 1.0]])
         self.from_unit = start @ inverse(self.to_unit)
 
@@ -116,7 +113,7 @@ def squared(
     registration: Registration,
     points: Floats,
     along: Floats,
-    frame: tuple[int, int],
+    lens: Lens,
     *,
     rest: bool = True,
     slack: float,
@@ -125,7 +122,7 @@ def squared(
 
     Without that `rest` it is the camera's alone, over the whole sheet: it leads on to where no row was followed yet.
 
-    points : (n, 2) mm on rows; along : (n, 2) mm a little step along each one's row; frame : rows, columns of the map;
+    points : (n, 2) mm on rows; along : (n, 2) mm a little step along each one's row; lens : what took the photo, in its pixels;
     slack : see slack_of.
     Gauss-Newton on distances across rows, with usual phones and usual sheets as the prior of lens and curl.
     """
@@ -137,7 +134,7 @@ def squared(
     step = registration.to_photo(points + along) - aim
     tangent = step / np.linalg.norm(step, axis=1, keepdims=True)
     normal = np.column_stack([-tangent[:, 1], tangent[:, 0]])
-    camera = _Camera(registration.homography, registration.size, frame)
+    camera = _Camera(registration.homography, registration.size, lens)
     given = np.zeros(12)
     held = 1e-9 * np.eye(12)
     held[8:, 8:] += np.diag(len(points) * (USUAL_SAYS / USUAL) ** 2)

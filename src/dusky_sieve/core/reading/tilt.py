@@ -10,7 +10,7 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.reading.inkmap import Strokes
+from dusky_sieve.core.reading.inkmap import Lens, Strokes
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
@@ -18,7 +18,6 @@ Bools = NDArray[np.bool_]
 BINS = 90  # of the direction histogram, over half a turn
 FANNED = np.radians(16)  # how far tilt and lens bend directions away from their median
 CENTRAL = 0.3  # one-sigma of a stroke's say over the frame's longer side: people put the sheet in the middle
-FOCAL_SHARE = 0.85  # focal length over the frame's longer side; phones' main lenses lie between 0.7 and 1.1
 EVEN_LENGTHS = 0.3  # spread of log length up to which strokes are taken for single marks
 LEAST_STROKES = 12  # strokes that a tilt can be told from; a run of touching marks says as much as its pieces would
 PIECE_PX, MOST_PIECES = (
@@ -26,6 +25,7 @@ PIECE_PX, MOST_PIECES = (
     6.0,
 )  # length of a piece whose direction is as sure as a mark's, and how many a run counts for
 LONG_SHARE = 0.4  # of the length (ink) that long strokes have, from which a stroke is one of them: words are not
+THREADLIKE = 8.0  # length over width, which no letter's stroke has
 MORE_OF_RUNS = 2  # hypotheses beyond one a direction
 SAME_STROKES = 0.8  # of the strokes of two hypotheses: where they share that many, they are one
 MOST_LEAN = 0.75  # tangent of the steepest tilt that is believed
@@ -49,11 +49,12 @@ class Lean:
     follows: Bools
 
 
-def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float, *, even: bool = True) -> list[Lean]:
+def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float, *, even: bool = True, lens: Lens | None = None) -> list[Lean]:  # fmt: skip
     """Likely leans, best first: at most `most` directions whose peak is not fainter than `faint` of the highest.
 
     A direction that letters or table grain share with a few long runs of marks is two hypotheses, with a frame three.
     even : whether all blocks have marks of one length; else strokes are compared only with those near by
+    lens : what took the photo, where the map is but a part of it
     """
     found: list[Lean] = []
     middle = np.array([shape[1] - 1, shape[0] - 1]) / 2
@@ -63,14 +64,23 @@ def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float, *, 
         long = _long_ones(strokes, follows)
         # A frame's two sides may be longer than all else that runs their way, and specks more than marks.
         rest = _long_ones(strokes, follows & ~long) if long.sum() < LEAST_STROKES else long
-        for those in (follows, long, rest):
+        # Runs of touching marks that gaps part are of any length, and thin.
+        parted = follows & (strokes.long > np.maximum(PIECE_PX, THREADLIKE * strokes.wide))
+        for those in (follows, long, rest, parted) if rest.sum() < LEAST_STROKES else (follows, long, rest):
             lean = (
                 None
                 if any(_same(those, other.follows) for other in found)
-                else _lean(strokes, near, shape, peak, those, even)
+                else _lean(strokes, near, shape, peak, those, even, lens or Lens.of(shape))
             )
             found += [lean] if lean is not None else []
     return found[: most + MORE_OF_RUNS]
+
+
+def running_along(strokes: Strokes, line: Floats) -> Lean:
+    """Those of the strokes that run about as a line (2, 2) on the map does; of how the sheet leans it says nothing."""
+    ((right, down),) = np.diff(line, axis=0)
+    way = float(np.arctan2(down, right))
+    return Lean(np.eye(3), way, None, np.abs(_half_turn(strokes.lean - way)) < FANNED)
 
 
 def _same(a: Bools, b: Bools) -> bool:
@@ -112,9 +122,9 @@ def _peaks(strokes: Strokes, near: Floats, most: int, faint: float) -> list[floa
     return chosen
 
 
-def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float, follows: Bools, even: bool) -> Lean | None:  # fmt: skip
+def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float, follows: Bools, even: bool, lens: Lens) -> Lean | None:  # fmt: skip
     """Vanishing line by robust regression of direction and log length on place, of strokes near a direction."""
-    middle = np.array([shape[1] - 1, shape[0] - 1]) / 2
+    middle = lens.middle
     off = _half_turn(strokes.lean - peak)
     if _pieces(strokes.long[follows]).sum() < LEAST_STROKES:
         return None
@@ -138,9 +148,8 @@ def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float, f
             typical = float(np.exp(fit[0]))
             noise = 3 * spread / (np.sqrt(len(value)) * across.std() + 1e-9)
             p2 = -float(fit[1]) if abs(fit[1]) > noise else 0.0
-    focal = FOCAL_SHARE * max(shape)
     lean = np.array([p1, p2])
-    steep = float(np.linalg.norm(lean)) * focal
+    steep = float(np.linalg.norm(lean)) * lens.focal
     if steep > MOST_LEAN:
         lean *= MOST_LEAN / steep
         steep = MOST_LEAN

@@ -39,7 +39,7 @@ AROUND = 0.15  # of the pattern's size, by which the map is looked at beyond it
 class MarksMap(InkMap):
     """An ink map of what is like marks alone; `parts` of it are made each with the marks' own direction there."""
 
-    parts: tuple["_Part", ...]
+    parts: tuple["_Part", ...] = ()
 
     @cached_property
     def near(self) -> Bytes:
@@ -112,7 +112,7 @@ def marks_map(ink: InkMap, place: Registration, blocks: list[MarksBlock], clear_
         own = ink.near[part.rows, part.columns]
         runs_on = cv2.min(_both_ways(ink.near, part, part.along, cv2.min), own)
         marks[part.rows, part.columns] = cv2.subtract(runs_on, _both_ways(ink.near, part, part.across, cv2.max))
-    return MarksMap(marks, ink.small, ink.factor, parts)
+    return MarksMap(marks, ink.small, ink.factor, ink.corner, ink.frame, parts)
 
 
 def _parts(place: Registration, shape: tuple[int, ...], steps: Floats) -> tuple[_Part, ...]:
