@@ -9,6 +9,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Layout, MarksBlock
+from dusky_sieve.core.reading.compiled import compiled
 from dusky_sieve.core.reading.find import Candidate, Marks, distinct
 from dusky_sieve.core.reading.inkmap import Strokes
 from dusky_sieve.core.reading.registration import inverse, project
@@ -17,7 +18,7 @@ from dusky_sieve.core.reading.tilt import Lean
 Floats = NDArray[np.float64]
 Cells = NDArray[np.int64]
 
-MOST_PAIRS = 100_000  # of strokes and marks, that take part; more strokes than tell are left out
+MOST_PAIRS = 250_000  # of strokes and marks, that take part; more strokes than tell are left out
 MOST_CELLS = 2_000_000  # in which votes are counted: 24 MB
 LEAST_VOTING, ENOUGH_VOTING, MOST_VOTING = 12, 60, 160  # strokes; of more, some that are enough stand for all
 # Step between scales as a share, and how many are tried to each side: of both directions together, and of across alone.
@@ -78,15 +79,25 @@ def _laid(homography: Floats, strokes: Floats, marks: Floats, room: Floats, half
     """
     for k in range(LAYINGS):
         here = project(inverse(homography), strokes)
-        along, across = (np.abs(here[:, None, axis] - marks[:, axis]) / room[:, axis] for axis in (0, 1))
-        apart = np.maximum(along, across)
-        nearest = apart.argmin(axis=1)
-        off = apart[np.arange(len(here)), nearest]
+        nearest, off = _nearest(here, marks, room)
         mine = off < (FIRST if k == 0 else THEN)
         if k == LAYINGS - 1 or mine.sum() < LEAST_VOTING:
             break
         homography = homography @ _nudged(here[mine], marks[nearest[mine]], half)
     return float((off < CLOSE).mean()), homography
+
+
+@compiled
+def _nearest(here: Floats, marks: Floats, room: Floats) -> tuple[Cells, Floats]:
+    """The mark (n,) nearest to each point (n, 2) mm and how far it is (n,), in rooms (m, 2) mm, along or across, whichever is more."""
+    nearest, off = np.zeros(len(here), np.int64), np.full(len(here), np.inf)
+    for n in range(len(here)):
+        for m in range(len(marks)):
+            along, across = abs(here[n, 0] - marks[m, 0]) / room[m, 0], abs(here[n, 1] - marks[m, 1]) / room[m, 1]
+            apart = max(along, across)
+            if apart < off[n]:
+                nearest[n], off[n] = m, apart
+    return nearest, off
 
 
 def _nudged(here: Floats, marks: Floats, half: Floats) -> Floats:
@@ -143,9 +154,18 @@ def _places(at: Floats, marks: Floats, cell: Floats) -> list[tuple[float, Floats
             across = cells(0, float(stretch), way)
             for j, aspect in enumerate(aspects):
                 rows = down[i - SCALES_TRIED + j - ASPECTS_TRIED]
-                votes = np.bincount(across + rows, minlength=wide * high).astype(np.float32).reshape(high, wide)
+                votes = _counted(across, rows, wide * high).reshape(high, wide)
                 votes[[0, -1]], votes[:, [0, -1]] = 0, 0
                 near = cv2.boxFilter(votes, -1, (3, 3), normalize=False, borderType=cv2.BORDER_CONSTANT)
                 y, x = divmod(int(near.argmax()), int(wide))
                 found.append((float(near[y, x]), np.array([stretch, stretch * aspect]), way, (np.array([x, y]) - 0.5) * cell - reach))  # fmt: skip
     return sorted(found, key=lambda place: -place[0])
+
+
+@compiled
+def _counted(across: Cells, rows: Cells, cells: int) -> NDArray[np.float32]:
+    """How many pairs' columns and rows (k,) together are each of so many cells."""
+    votes = np.zeros(cells, np.float32)
+    for k in range(len(across)):
+        votes[across[k] + rows[k]] += 1
+    return votes
