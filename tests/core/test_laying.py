@@ -11,7 +11,7 @@ from tests.conftest import small_scene
 from dusky_sieve import files
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Layout, MarksBlock, clear_heights, mark_centres
-from dusky_sieve.core.reading import UprightPhoto, read_sheet, ways
+from dusky_sieve.core.reading import UprightPhoto, lone, read_sheet
 from dusky_sieve.core.reading.cover import STATE_DEFLECTED, STATE_MISSING, next_ones_ink
 from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.finished import Finished
@@ -383,11 +383,13 @@ def test_the_end_of_the_next_mark_in_a_run_is_not_a_thrown_one():
 
 def test_a_lead_for_being_laid_more_finely_is_none_against_marks_that_only_the_other_way_has(monkeypatch):
     top, other = (SimpleNamespace(fit=SimpleNamespace(explained=marks, there=0.8)) for marks in (150.0, 142.0))
-    for mine, others, leads in ((0.0, 0.9, False), (0.9, 0.0, True), (0.9, 0.9, True)):
+    cases = ((0.0, 0.9, False, False), (0.9, 0.0, True, True), (0.9, 0.9, False, True), (0.9, 0.9, True, False))
+    for mine, others, same_inks, leads in cases:
+        monkeypatch.setattr(lone, "_in_same_inks", lambda *_, same=same_inks: same)
         monkeypatch.setattr(
-            ways, "_alone", lambda _at, _full, way, _other, m=mine, o=others: np.full(4, m if way is top else o)
+            lone, "lone_ink", lambda _at, _full, way, _other, m=mine, o=others: np.full(4, m if way is top else o)
         )
-        assert ways._leads(None, None, top, other) == leads
+        assert lone.leads(None, None, top, other) == leads
 
 
 @pytest.mark.parametrize(
@@ -396,4 +398,4 @@ def test_a_lead_for_being_laid_more_finely_is_none_against_marks_that_only_the_o
      ([0.9] * 4, [0.0, 0.0, 0.0, 0.6], False), ([0.9], [0.0], False)],
 )  # fmt: skip
 def test_lone_marks_tell_though_one_in_four_is_missing_and_never_against_one_that_the_other_way_has(mine, others, told):
-    assert ways._told_alone(np.array(mine), np.array(others)) == told
+    assert lone.told_alone(np.array(mine), np.array(others)) == told

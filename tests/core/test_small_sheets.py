@@ -145,13 +145,25 @@ def test_a_few_marks_that_only_one_way_round_has_tell_which_it_is():
     assert states(found.blocks[0]) == {7: "missing", 30: "missing", 55: "missing"}
 
 
+@pytest.mark.parametrize(("missing", "found"), [((8, 31, 37), True), ((8, 31, 37, 85), False)])
+def test_a_single_mark_beyond_full_rows_tells_which_way_round_and_without_it_nothing_is_guessed(missing, found):
+    """Of what the two ways share one may explain four marks more, for being laid more finely."""
+    layout = sheet(85, columns=12, down=1.22, slant=False)
+    scene = {"roll_deg": 11.0, "tilt_deg": 12.9, "margin_mm": 11.4, "border": True, "words": True}
+    seen = read(layout, (("b0", BlockTruth(missing=missing)),), **scene)
+    assert seen.photos[0].found == found, seen.photos[0].why
+    assert tuple(sorted(states(seen.blocks[0]))) == (missing if found else ())
+
+
 @pytest.mark.parametrize(("seed", "nozzles"), [(0, 54), (1, 54), (2, 54), (3, 54), (4, 216), (7, 450)])
 def test_a_third_of_the_marks_of_half_the_blocks_lay_the_pattern_onto_its_lattice(seed, nozzles):
     """Of many, some strokes stand for all."""
     rng = np.random.default_rng(seed)
     layout = sheet(*[nozzles] * 4, columns=18, down=1.1, slant=False)
     marks, blocks = gather_marks(layout, "light"), [b for b in layout.blocks if isinstance(b, MarksBlock)]
-    tilted = np.array([[32.0, 5.0, 120.0], [-4.0, 30.0, 200.0], [*rng.uniform(-0.004, 0.004, 2) * min(1, 216 / nozzles), 1.0]])
+    tilted = np.array(
+        [[32.0, 5.0, 120.0], [-4.0, 30.0, 200.0], [*rng.uniform(-0.004, 0.004, 2) * min(1, 216 / nozzles), 1.0]]
+    )
     printed = marks.centres[(marks.block < 2) & (rng.random(len(marks.block)) < 0.35)]
     ends = np.stack([project(tilted, printed + (s * 0.6, 0)) for s in (-1, 1)])
     middle, along = ends.mean(axis=0), ends[1] - ends[0]

@@ -22,6 +22,7 @@ Bytes = NDArray[np.uint8]
 
 LIKE_LONG, LIKE_WIDE = (0.55, 1.6), 0.5  # of a mark's length, and of that across: what may be one of a block's marks
 OFF = 0.3  # of a column or of the clear height, beyond which a stroke is beside the lattice
+IN_PLACE = 0.2  # of either, within which it stands in its mark's place
 LEAST_CLEAR_PX = 6.0  # of the map: where rows are closer, a stroke's middle does not tell which it belongs to
 LEAST_STROKES = 6  # of a block, below which chance puts them aside
 LEAST_OF_SILENT = 0.15  # strokes for each nozzle of a block that seems to print nothing, from which something does
@@ -157,6 +158,21 @@ def _about(
         if len(own) >= LEAST_STROKES:
             beside = np.all([_beside(own, bank, heights[block.id]) for bank in banks], axis=0)
             yield block, heights[block.id] * scale, beside
+
+
+def standing(
+    strokes: Strokes, place: Registration, block: MarksBlock, clear: float, marks: Floats
+) -> NDArray[np.bool_]:
+    """Of which of a block's marks (n, 2) mm a stroke stands in its place, as long as marks are; of none where gaps between marks are narrow.
+
+    clear : mm between rows
+    """
+    if narrow(block, place.px_per_mm(np.array(block.origin))):
+        return np.zeros(len(marks), bool)
+    at = _on_sheet(place, strokes.centre)
+    at = at[_like_marks(strokes, at, place, block, clear, np.zeros((0, 4)))]
+    off = np.abs(at[:, None] - marks) / (abs(block.column_pitch[0]) or block.mark[0], clear)
+    return np.asarray((off < IN_PLACE).all(axis=2).any(axis=0))
 
 
 def _on_sheet(place: Registration, points: Floats) -> Floats:

@@ -1,27 +1,22 @@
 """Which way round the sheet lies: its likenesses laid onto the photo as well, and compared mark by mark."""
 
 from dataclasses import replace
-from functools import lru_cache
 
 import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound, TwoWaysRound
 from dusky_sieve.core.layout import (
-    Backing,
-    Layout,
     SolidBlock,
-    extent,
     lattice_middle,
     mark_centres,
-    marks_over,
-    near_by,
 )
-from dusky_sieve.core.reading.beyond import beyond, gap_beside
+from dusky_sieve.core.reading.beyond import beyond
 from dusky_sieve.core.reading.compiled import compiled
 from dusky_sieve.core.reading.find import Candidate
 from dusky_sieve.core.reading.ghosts import Ground, clearer
 from dusky_sieve.core.reading.locate import FOUND_FROM, WELL_LAID, Found, Locator
+from dusky_sieve.core.reading.lone import few_tell, leads, lone_ink, told_alone
 from dusky_sieve.core.reading.registration import Registration, grid_over, moved, project, through
 from dusky_sieve.core.reading.score import Fit, Judge, probes, solid_shown
 from dusky_sieve.core.reading.sides import ends_right, past_words
@@ -33,15 +28,8 @@ Turn = tuple[float, float]
 SURELY_FOUND = 0.8  # share from which likenesses are compared as they lie, without laying each onto the strokes
 NEAR_RIVAL = 0.75  # of what the best place explains, from which a likeness is laid onto the strokes all the same
 NEAR_RIVAL_OF_POOR = 0.5  # and from which where the best place explains little itself
-CLEAR_LEAD = 4.0  # marks by which the best place must explain more than any other way round
-LEAD_SHARE = 0.02  # and the share of all that it explains
 OFF_THE_SHEET = 0.5  # of the other backing's blocks, which must lie on the sheet as well, from which a way is wrong
 OVERRULED = 1.05  # times what the other way explains, up to which colours that follow that one decide for it
-LEAD_ALONE = 0.5  # or, where the two share most marks, so much of what is explained of those that only one of them has
-LEAST_ALONE = 4  # of such marks, below which they say nothing
-MAY_BE_MISSING = 4  # of so many lone marks that tell, one
-INKED = 0.5  # of a mark's ink, from which a place has a mark
-CLEARLY_INKED = 0.35  # of it, by which one way's lone marks, but for those that may be missing, must stand over the other's: frames dim those beside them
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
 COMPARED = 12_000  # marks looked at when ways round are compared: a few at the rim decide
 COLOURS_APART = 0.005  # of unit vectors: about four degrees between two inks, below which they are one colour
@@ -104,7 +92,7 @@ def _best_way(at: Locator, best: Found, candidates: list[Candidate], others: lis
     found = at.judge.of(top.registration).there >= FOUND_FROM or at.on_lattice(top)
     if not found or not rivals:  # no sheet, either way round; or but one way
         return top
-    sure = _leads(at, full, top, rivals[0]) and not _truer(rivals[0], top, full)
+    sure = leads(at, full, top, rivals[0]) and not _truer(rivals[0], top, full)
     return top if sure else _decided(at, top, rivals[0], full)
 
 
@@ -117,9 +105,9 @@ def _from_behind(at: Locator, top: Found, full: Judge) -> bool:
         if at.judge.of(laid).explained > AS_MUCH_MIRRORED * top.fit.explained:
             settled, _ = at.settled(laid)
             way = Found(settled, _with_fills(at, full, settled), top.lean, top.like)
-            mine, others = _alone(at, full, way, top), _alone(at, full, top, way)
-            explains = way.fit.explained > CLEARLY_MORE * top.fit.explained or _told_alone(mine, others)
-            against = _told_alone(others, mine) or _follows(top, way, full)
+            mine, others = lone_ink(at, full, way, top), lone_ink(at, full, top, way)
+            explains = way.fit.explained > CLEARLY_MORE * top.fit.explained or told_alone(mine, others)
+            against = told_alone(others, mine) or _follows(top, way, full)
             if (explains or _follows(way, top, full)) and not against:
                 return True
     return False
@@ -140,15 +128,15 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     top, other = ways[0][0], ways[1][0]
     if not _apart(at, top.registration, other.registration):
         return top  # beside which ink stood, the one on one side and the other on the other: a frame a row away
-    leads, truer, falser = _leads(at, full, top, other), _truer(top, other, full), _truer(other, top, full)
+    ahead, truer, falser = leads(at, full, top, other), _truer(top, other, full), _truer(other, top, full)
     beside = _beside(at, top), _beside(at, other)
     if not (truer or falser) and min(beside) < BARE_BESIDE and max(beside) >= BESIDE:
         return top if beside[0] < BESIDE else other  # the one without marks where the layout has none
-    if truer or (leads and not falser):
+    if truer or (ahead and not falser):
         return top
-    if falser and (not leads or top.fit.explained < OVERRULED * other.fit.explained):
+    if falser and (not ahead or top.fit.explained < OVERRULED * other.fit.explained):
         return other
-    if _told_alone(_alone(at, full, other, top), _alone(at, full, top, other)):
+    if told_alone(lone_ink(at, full, other, top), lone_ink(at, full, top, other)):
         return other  # noise of thousands that both share is more than the few that tell
     ground = Ground(at.map.small)
     off = [ground.beside_sheet(laid.registration.to_photo, at.layout, at.backing) for laid in (top, other)]
@@ -158,6 +146,9 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     mine, others = (max(ground.trace(p.to_photo, at.layout, at.backing) for p in laid[1]) for laid in ways)
     if clearer(mine, others) or clearer(others, mine):
         return top if mine > others else other
+    for way, rival in ((top, other), (other, top)):
+        if few_tell(at, full, way, rival):
+            return way
     raise TwoWaysRound(
         f"{at.file}: the sheet was found, but two ways round fit it equally well, so nothing was guessed. "
         "Mark its four corners by hand, the top left one first."
@@ -339,60 +330,3 @@ def _landed(moved_on: Floats, middles: Floats, reach: Floats) -> int:
                 count += 1
                 break
     return count
-
-
-def _leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
-    """Whether a place explains so much more than another that it is no accident."""
-    lead, share = top.fit.explained - other.fit.explained, LEAD_SHARE * top.fit.explained
-    if lead <= 0:
-        return False
-    mine, others = _alone(at, full, top, other), _alone(at, full, other, top)
-    if _told_alone(others, mine):
-        return False  # what explains more for being laid more finely is not the right way round
-    if lead >= max(CLEAR_LEAD, share) or _told_alone(mine, others):
-        return True
-    alone, told = max(len(mine), len(others)), float(mine.sum() - others.sum())
-    # Where half of all marks are missing, half of those that only one way has are missing as well. What a place explains
-    # more though it has fewer such marks is no marks: a frame, a word.
-    enough = max(LEAD_ALONE * top.fit.there * alone, min(CLEAR_LEAD, alone))
-    return alone >= LEAST_ALONE and told > -enough and max(lead, told) >= enough
-
-
-def _told_alone(mine: Floats, others: Floats) -> bool:
-    """Whether the marks (n,) that only one way has are there, but for one in four that may be missing, and of the other's (m,) none."""
-    there = float(np.sort(mine)[len(mine) // MAY_BE_MISSING]) if len(mine) else 1.0
-    bare = float(others.max(initial=0.0))
-    return len(mine) + len(others) >= LEAST_ALONE and bare < INKED and there - bare > CLEARLY_INKED
-
-
-def _alone(at: Locator, full: Judge, way: Found, other: Found) -> Floats:
-    """Ink (n,) as a share of a mark's, of the marks that one place has where the other has none; less what gaps beside them have.
-
-    A frame or a word has ink between columns and rows as well.
-    """
-    mask, centres = at.marks_drawn(other.registration), at.marks.centres
-    x, y = np.clip(np.rint(way.registration.to_photo(centres)).astype(int).T, 0, np.array([mask.shape[::-1]]).T - 1)
-    lone = mask[y, x] == 0
-    gaps = _gaps(at.layout, at.backing)[:, lone]
-    known = np.isfinite(gaps).all(axis=2)
-    steps = np.concatenate([np.zeros_like(gaps[:1]), np.nan_to_num(gaps), -np.nan_to_num(gaps)])
-    spots = way.registration.to_photo((centres[lone] + steps).reshape(-1, 2))
-    ink = np.nan_to_num(full.ink_of(spots, way.fit, np.tile(at.block_of[lone], 5))).reshape(5, -1)
-    # A frame beside a row has ink to one side of its marks only.
-    between = np.where(known, np.minimum(ink[1:3], ink[3:]), 0.0)
-    return np.asarray(np.clip(ink[0] - between.max(axis=0), 0, 1))
-
-
-@lru_cache(maxsize=16)
-def _gaps(layout: Layout, backing: Backing) -> Floats:
-    """From each mark to half-way to the next column and to the next row, (2, marks, 2) mm; NaN where that is no bare paper."""
-    found: list[Floats] = []
-    blocks = marks_over(layout, backing)
-    for block in blocks:
-        gap = np.full((2, 2), np.nan)
-        if (beside := gap_beside(block, layout)) is not None:
-            gap[0] = beside
-        if block.nozzles > block.columns and len(near_by(extent(block), blocks)) == 1:  # no bank between its rows
-            gap[1] = np.array(block.row_pitch) / 2
-        found.append(np.repeat(gap[:, None], block.nozzles, axis=1))
-    return np.concatenate(found, axis=1)
