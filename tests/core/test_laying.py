@@ -385,7 +385,7 @@ def test_a_lead_for_being_laid_more_finely_is_none_against_marks_that_only_the_o
     top, other = (SimpleNamespace(fit=SimpleNamespace(explained=marks, there=0.8)) for marks in (150.0, 142.0))
     cases = ((0.0, 0.9, False, False), (0.9, 0.0, True, True), (0.9, 0.9, False, True), (0.9, 0.9, True, False))
     for mine, others, same_inks, leads in cases:
-        monkeypatch.setattr(lone, "_in_same_inks", lambda *_, same=same_inks: same)
+        monkeypatch.setattr(lone, "_turned_in_same_inks", lambda *_, same=same_inks: same)
         monkeypatch.setattr(
             lone, "lone_ink", lambda _at, _full, way, _other, m=mine, o=others: np.full(4, m if way is top else o)
         )

@@ -40,7 +40,7 @@ def leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
     alone, told = max(len(mine), len(others)), float(mine.sum() - others.sum())
     if told_alone(mine, others):
         return True
-    if told < LEAST_TOLD and _in_same_inks(at, full, top, other):
+    if told < LEAST_TOLD and _turned_in_same_inks(at, full, top, other):
         return False  # of what the two share, in the same inks, only a finer laying can make more
     if lead >= max(CLEAR_LEAD, share):
         return True
@@ -50,8 +50,15 @@ def leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
     return alone >= LEAST_ALONE and told > -enough and max(lead, told) >= enough
 
 
-def _in_same_inks(at: Locator, full: Judge, one: Found, other: Found) -> bool:
-    """Whether two places lay blocks onto blocks of the same ink alone, and no fill says which is right."""
+def _turned_in_same_inks(at: Locator, full: Judge, one: Found, other: Found) -> bool:
+    """Whether two places lie the other way round, with blocks on blocks of the same ink alone, and no fill says which is right.
+
+    Of one a lattice step aside the marks at its sides, and later looks, say more.
+    """
+    along = np.array([[0.0, 0.0], [at.layout.size[0], 0.0]])
+    right, left = (np.diff(way.registration.to_photo(along), axis=0)[0] for way in (one, other))
+    if right @ left > 0:
+        return False
     if any(b.kind == "solid" and b.backing == at.backing for b in at.layout.blocks):
         return False
     middles = np.array([lattice_middle(b) for b in at.blocks])

@@ -17,7 +17,7 @@ from dusky_sieve.core.reading.find import Candidate
 from dusky_sieve.core.reading.ghosts import Ground, clearer
 from dusky_sieve.core.reading.locate import FOUND_FROM, WELL_LAID, Found, Locator
 from dusky_sieve.core.reading.lone import few_tell, leads, lone_ink, told_alone
-from dusky_sieve.core.reading.registration import Registration, grid_over, moved, project, through
+from dusky_sieve.core.reading.registration import Registration, grid_over, inverse, moved, project, through
 from dusky_sieve.core.reading.score import Fit, Judge, probes, solid_shown
 from dusky_sieve.core.reading.sides import ends_right, past_words
 
@@ -215,9 +215,16 @@ def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
         ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.like))
         as_fine = surely and all_of_it and found.fit.spill < WELL_LAID
         if fit.explained > near * found.fit.explained and not as_fine:
-            settled, _ = at.settled(at.followed(found.like, settled))
+            settled, _ = at.settled(at.followed(found.like, settled, None if all_of_it else _known(at, found, settled)))
             ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.like))
     return ways
+
+
+def _known(at: Locator, found: Found, way: Registration) -> Floats:
+    """The middle (2,) mm of the marks that a way lays where the pattern was followed: from there they lead on to the others."""
+    there = project(inverse(found.registration.homography), way.to_photo(at.marks.centres)) / at.layout.size
+    inside = (np.abs(there - 0.5) < 0.5).all(axis=1)
+    return np.asarray(np.median(at.marks.centres[inside] if inside.any() else at.marks.centres, axis=0))
 
 
 def _likeliest(at: Locator, found: Found, turns: tuple[Turn, Turn]) -> list[tuple[Registration, bool]]:
