@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 from dusky_sieve.core.layout import Layout, MarksBlock
 from dusky_sieve.core.reading.compiled import add_row, compiled, on_picture, solved, straight_between
 from dusky_sieve.core.reading.find import Marks
+from dusky_sieve.core.reading.inkmap import shrunk
 from dusky_sieve.core.reading.order import median
 from dusky_sieve.core.reading.registration import project, through_matrix
 
@@ -214,11 +215,6 @@ def _pulled(slopes: Image, off: Image, counted: Image, spread: float) -> tuple[F
         row[6], row[7] = away * x, away * y
         add_row(normal, pull, row, weight, off[n])
     return normal, pull
-
-
-def shrunk(factor: float) -> Floats:
-    """Pixels of a picture to pixels of the same picture made smaller by `factor`; pixel centres are whole."""
-    return np.array([[factor, 0, factor / 2 - 0.5], [0, factor, factor / 2 - 0.5], [0, 0, 1]])
 
 
 def _blurred(lines: Bytes, factor: float, blur: float) -> Image:

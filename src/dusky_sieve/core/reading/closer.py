@@ -9,7 +9,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.reading.find import Candidate, boxed, like_marks
+from dusky_sieve.core.reading.find import Candidate, like_marks
 from dusky_sieve.core.reading.inkmap import CLOSER_PX, ink_map
 from dusky_sieve.core.reading.locate import Found, Locator
 from dusky_sieve.core.reading.registration import Registration, homography_of, inverse
@@ -32,7 +32,7 @@ def close_up(before: Locator, photo: Photo, place: Registration) -> Locator | No
     if max(right - x, below - y) * WORTH_CLOSER * seen_at > CLOSER_PX:
         return None
     part = np.ascontiguousarray(photo[y:below, x:right])
-    seen = ink_map(part, boxed(before.whole, before.backing)[0], before.backing, CLOSER_PX)
+    seen = ink_map(part, before.layout, before.backing, CLOSER_PX)
     seen = replace(seen, corner=(x, y), frame=(rows, columns))
     within = None
     if before.within is not None:

@@ -60,9 +60,9 @@ class InkMap:
 
     @cached_property
     def from_photo(self) -> Floats:
-        """Photo pixels to map pixels (3, 3); pixel centres are whole."""
-        x, y = (0.5 * self.factor - 0.5 - self.factor * at for at in self.corner)
-        return np.array([[self.factor, 0, x], [0, self.factor, y], [0, 0, 1.0]])
+        """Photo pixels to map pixels (3, 3)."""
+        x, y = self.corner
+        return np.asarray(shrunk(self.factor) @ np.array([[1.0, 0, -x], [0, 1.0, -y], [0, 0, 1.0]]))
 
     @cached_property
     def lens(self) -> Lens:
@@ -121,6 +121,11 @@ class Strokes:
         mask = np.zeros(self.shape, np.uint8)
         mask.ravel()[self.pixel] = table[self.label]
         return mask
+
+
+def shrunk(factor: float) -> Floats:
+    """Pixels of a picture to pixels of the same picture made smaller by `factor`; pixel centres are whole."""
+    return np.array([[factor, 0, factor / 2 - 0.5], [0, factor, factor / 2 - 0.5], [0, 0, 1]])
 
 
 def shrink(photo: Photo, longest: int) -> tuple[Photo, float]:
