@@ -9,7 +9,7 @@ from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, Layout
 from dusky_sieve.core.reading.closer import WORTH_CLOSER, carried, close_up
 from dusky_sieve.core.reading.find import CLOSE, EFFORTS, PARTS, Candidate, Effort, boxed
-from dusky_sieve.core.reading.inkmap import CLOSER_PX, FINDING_PX, InkMap, ink_map
+from dusky_sieve.core.reading.inkmap import CLOSER_PX, FINDING_PX, InkMap, ink_map, shrink
 from dusky_sieve.core.reading.locate import (
     CLEARLY_FOUND,
     FOUND_FROM,
@@ -117,6 +117,7 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
             wanting.append(chosen)
             looks, chosen = [], None
     poor = chosen or (wanting[-1] if wanting else None)
+    del views, at  # their maps are large
     closer = _closer(photo, poor) if poor is not None else None
     if closer is not None:
         looks.append(closer)
@@ -202,7 +203,9 @@ def _checked(at: Locator, best: Found | None, candidates: list[Candidate], other
     if best is not None and best.fit.explained >= LEAST_MARKS and best.fit.there > HOPELESS:
         best = sides_right(at, right_way_round(at, best, candidates, others))
     if best is None or best.fit.explained < LEAST_MARKS or not (best.fit.there >= FOUND_FROM or at.on_lattice(best)):
-        raise SheetNotFound(f"{at.file}: no sheet of the layout “{at.layout.name}” was found. {remedy(at.map.small)}")
+        raise SheetNotFound(
+            f"{at.file}: no sheet of the layout “{at.layout.name}” was found. {remedy(shrink(at.map.small, FINDING_PX)[0])}"
+        )
     _refuse_another_sheet(at, best)
     return at.whole_sheet(ends_right(at, best))
 

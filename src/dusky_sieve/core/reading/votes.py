@@ -16,7 +16,8 @@ from dusky_sieve.core.reading.registration import inverse, project
 from dusky_sieve.core.reading.tilt import Lean
 
 Floats = NDArray[np.float64]
-Cells = NDArray[np.int64]
+Whole = NDArray[np.int64]
+Cells = NDArray[np.int32]
 
 MOST_PAIRS = 250_000  # of strokes and marks, that take part; more strokes than tell are left out
 MOST_CELLS = 2_000_000  # in which votes are counted: 24 MB
@@ -88,7 +89,7 @@ def _laid(homography: Floats, strokes: Floats, marks: Floats, room: Floats, half
 
 
 @compiled
-def _nearest(here: Floats, marks: Floats, room: Floats) -> tuple[Cells, Floats]:
+def _nearest(here: Floats, marks: Floats, room: Floats) -> tuple[Whole, Floats]:
     """The mark (n,) nearest to each point (n, 2) mm and how far it is (n,), in rooms (m, 2) mm, along or across, whichever is more."""
     nearest, off = np.zeros(len(here), np.int64), np.full(len(here), np.inf)
     for n in range(len(here)):
@@ -139,13 +140,13 @@ def _places(at: Floats, marks: Floats, cell: Floats) -> list[tuple[float, Floats
     aspects = (1 + SCALE_STEP) ** np.arange(-ASPECTS_TRIED, ASPECTS_TRIED + 1.0)
     size = np.ptp(marks, axis=0)
     reach = np.maximum(MIDDLE_OFF * size, LONGER_OFF * size.max())
-    wide, high = (2 * reach / cell).astype(int) + 2  # the outermost hold what lies beyond
+    wide, high = ((2 * reach / cell).astype(int) + 2).tolist()  # the outermost hold what lies beyond
     if wide * high > MOST_CELLS:
         return []
 
     def cells(axis: int, stretch: float, way: int) -> Cells:
         off = at[:, None, axis] * stretch - way * marks[None, :, axis] + reach[axis] + cell[axis]
-        return np.asarray(np.clip(off / cell[axis], 0, (wide, high)[axis] - 1).astype(np.int64).ravel())
+        return np.asarray(np.clip(off / cell[axis], 0, (wide, high)[axis] - 1).astype(np.int32).ravel())
 
     found = []
     for way in (1, -1):
@@ -157,7 +158,7 @@ def _places(at: Floats, marks: Floats, cell: Floats) -> list[tuple[float, Floats
                 votes = _counted(across, rows, wide * high).reshape(high, wide)
                 votes[[0, -1]], votes[:, [0, -1]] = 0, 0
                 near = cv2.boxFilter(votes, -1, (3, 3), normalize=False, borderType=cv2.BORDER_CONSTANT)
-                y, x = divmod(int(near.argmax()), int(wide))
+                y, x = divmod(int(near.argmax()), wide)
                 found.append((float(near[y, x]), np.array([stretch, stretch * aspect]), way, (np.array([x, y]) - 0.5) * cell - reach))  # fmt: skip
     return sorted(found, key=lambda place: -place[0])
 
