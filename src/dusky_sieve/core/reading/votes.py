@@ -17,7 +17,7 @@ from dusky_sieve.core.reading.tilt import Lean
 
 Floats = NDArray[np.float64]
 Whole = NDArray[np.int64]
-Cells = NDArray[np.int32]
+Cells = NDArray[np.uint16]
 
 MOST_PAIRS = 250_000  # of strokes and marks, that take part; more strokes than tell are left out
 MOST_CELLS = 2_000_000  # in which votes are counted: 24 MB
@@ -141,21 +141,21 @@ def _places(at: Floats, marks: Floats, cell: Floats) -> list[tuple[float, Floats
     size = np.ptp(marks, axis=0)
     reach = np.maximum(MIDDLE_OFF * size, LONGER_OFF * size.max())
     wide, high = ((2 * reach / cell).astype(int) + 2).tolist()  # the outermost hold what lies beyond
-    if wide * high > MOST_CELLS:
+    if wide * high > MOST_CELLS or max(wide, high) > np.iinfo(np.uint16).max:
         return []
 
     def cells(axis: int, stretch: float, way: int) -> Cells:
         off = at[:, None, axis] * stretch - way * marks[None, :, axis] + reach[axis] + cell[axis]
-        return np.asarray(np.clip(off / cell[axis], 0, (wide, high)[axis] - 1).astype(np.int32).ravel())
+        return np.asarray(np.clip(off / cell[axis], 0, (wide, high)[axis] - 1).astype(np.uint16).ravel())
 
     found = []
     for way in (1, -1):
-        down = {k: cells(1, (1 + SCALE_STEP) ** k, way) * wide for k in range(-SCALES_TRIED - ASPECTS_TRIED, SCALES_TRIED + ASPECTS_TRIED + 1)}  # fmt: skip
+        down = {k: cells(1, (1 + SCALE_STEP) ** k, way) for k in range(-SCALES_TRIED - ASPECTS_TRIED, SCALES_TRIED + ASPECTS_TRIED + 1)}  # fmt: skip
         for i, stretch in enumerate(along):
             across = cells(0, float(stretch), way)
             for j, aspect in enumerate(aspects):
                 rows = down[i - SCALES_TRIED + j - ASPECTS_TRIED]
-                votes = _counted(across, rows, wide * high).reshape(high, wide)
+                votes = _counted(across, rows, wide, high)
                 votes[[0, -1]], votes[:, [0, -1]] = 0, 0
                 near = cv2.boxFilter(votes, -1, (3, 3), normalize=False, borderType=cv2.BORDER_CONSTANT)
                 y, x = divmod(int(near.argmax()), wide)
@@ -164,9 +164,9 @@ def _places(at: Floats, marks: Floats, cell: Floats) -> list[tuple[float, Floats
 
 
 @compiled
-def _counted(across: Cells, rows: Cells, cells: int) -> NDArray[np.float32]:
-    """How many pairs' columns and rows (k,) together are each of so many cells."""
-    votes = np.zeros(cells, np.float32)
-    for k in range(len(across)):
-        votes[across[k] + rows[k]] += 1
+def _counted(columns: Cells, rows: Cells, wide: int, high: int) -> NDArray[np.float32]:
+    """How many pairs' columns and rows (k,) are those of each of the cells (high, wide)."""
+    votes = np.zeros((high, wide), np.float32)
+    for k in range(len(columns)):
+        votes[rows[k], columns[k]] += 1
     return votes
