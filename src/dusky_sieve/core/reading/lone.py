@@ -101,12 +101,19 @@ def lone_marks(at: Locator, way: Found, other: Found) -> Bools:
     return np.asarray(mask[y, x] == 0)
 
 
-def few_tell(at: Locator, full: Judge, way: Found, other: Found) -> bool:
-    """Whether of the marks that only one way has some stand there as strokes like marks do, and of the other's none shows.
+def told_by_few(at: Locator, full: Judge, one: Found, other: Found) -> Found | None:
+    """The way of two of whose own marks some stand there as strokes like marks do, while of the other's none shows; None where neither is.
 
     A speck or a letter just there, of a mark's length and direction, is rarer than marks that are missing.
     """
-    mine, others = lone_marks(at, way, other), lone_marks(at, other, way)
+    own, others = lone_marks(at, one, other), lone_marks(at, other, one)
+    if _few_tell(at, full, one, own, other, others):
+        return one
+    return other if _few_tell(at, full, other, others, one, own) else None
+
+
+def _few_tell(at: Locator, full: Judge, way: Found, mine: Bools, other: Found, others: Bools) -> bool:
+    """The same of one way, by the marks (n,) that only it has and those that only the other has."""
     bare = full.ink_of(other.registration.to_photo(at.marks.centres[others]), other.fit, at.block_of[others])
     if not (bare < SURELY_BARE).all():  # nor where it is not seen
         return False

@@ -35,10 +35,8 @@ NEXT_TO = np.ones((3, 3), np.uint8)
 TEXTURE_PX, CALM, BUSY, CLEARLY_BUSIER, LEAST_TEXTURE = 13, 0.03, 0.75, 2.5, 0.004
 BETWEEN = (0.4, 0.6, 0.8)  # of the way from one to the other, in logs, below which ground is calm
 STRAIT_PX = 17  # narrower straits of calm ground, as between lines of print, part patches
-CALM_CONVEX, BUSY_ROUND = (
-    0.9,
-    0.85,
-)  # of a calm patch, and of all that lies beyond its rim: a plain desk is calm as well
+# Of a calm patch, and of all that lies beyond its rim: a plain desk is calm as well.
+CALM_CONVEX, BUSY_ROUND = 0.9, 0.85
 TURNED_IN_PX = 5  # of the rim that windows, and the rounding off of straits, take
 
 
@@ -107,8 +105,7 @@ def _calm_patches(picture: Photo) -> list[tuple[float, Bytes]]:
         whole = cv2.drawContours(np.zeros(texture.shape, np.uint8), rims, -1, (255,), cv2.FILLED)
         for rim in cv2.findContours(cv2.erode(whole, strait), cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_SIMPLE)[0]:
             one = cv2.dilate(cv2.drawContours(np.zeros_like(whole), [rim], -1, (255,), cv2.FILLED), strait)
-            hull = cv2.convexHull(np.concatenate(cv2.findContours(one, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_SIMPLE)[0]))
-            patch = np.asarray(cv2.fillConvexPoly(np.zeros_like(one), hull, (255,)), np.uint8)
+            patch = _hull(np.asarray(one, np.uint8))
             share, convex = float(patch.mean()) / 255, cv2.countNonZero(one) / cv2.countNonZero(patch)
             patch = np.asarray(cv2.dilate(patch, NEXT_TO, iterations=TURNED_IN_PX), np.uint8)
             beyond = texture[patch == 0]
@@ -119,15 +116,19 @@ def _calm_patches(picture: Photo) -> list[tuple[float, Bytes]]:
 
 def _patch_of(even: Bytes, grey: NDArray[np.float32], backing: Backing) -> tuple[float, float, Bytes]:
     """Of an even patch (rows, columns): how convex it is, how much brightness counts for it, and its convex hull as a mask."""
-    rims, _ = cv2.findContours(even, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_SIMPLE)
-    hull = cv2.convexHull(np.concatenate(rims))
-    patch = np.asarray(cv2.fillConvexPoly(np.zeros(even.shape, np.uint8), hull, (255,)), np.uint8)
+    patch = _hull(even)
     bright = float(cv2.mean(grey, even)[0])
     # Ink is darker than paper, white ink brighter than what lies behind it.
     ink = grey < INKED * bright if backing == "light" else grey > bright / INKED
     inked = np.count_nonzero((patch > 0) & (even == 0) & ink)
     convex = (cv2.countNonZero(even) + inked) / cv2.countNonZero(patch)
     return convex, bright if backing == "light" else 1.0, patch  # paper is brighter than most desks
+
+
+def _hull(part: Bytes) -> Bytes:
+    """The convex hull of what is not 0 in a mask, as one."""
+    rims, _ = cv2.findContours(part, cv2.RETR_EXTERNAL, cv2.CHAIN_APPROX_SIMPLE)
+    return np.asarray(cv2.fillConvexPoly(np.zeros_like(part), cv2.convexHull(np.concatenate(rims)), (255,)), np.uint8)
 
 
 def enlarged(mask: Bytes, like: Bytes) -> Bytes:

@@ -129,17 +129,16 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
 
 def _closer(photo: Photo, poor: Look) -> Look | None:
     """What a look at the part of the photo that one led to finds there, or how its place looks from close by."""
-    at = close_up(poor[2], photo, _on_photo(poor)) if _somewhere(poor) else None
-    if at is None:
+    if poor[0] is None or not _somewhere(poor[0]) or (at := close_up(poor[2], photo, _on_photo(poor))) is None:
         return None
     best, candidates, _ = _look(at, CLOSE, poor)
     same = carried(at, _on_photo(poor))
     return (same if best is None or at.explains(same) > at.explains(best) else best), candidates, at
 
 
-def _somewhere(look: Look) -> bool:
-    """Whether a look led to a place that is worth a further one."""
-    return look[0] is not None and look[0].fit.there > HOPELESS and look[0].fit.explained >= LEAST_MARKS
+def _somewhere(found: Found) -> bool:
+    """Whether a place is worth a further look, or to be held against others."""
+    return found.fit.there > HOPELESS and found.fit.explained >= LEAST_MARKS
 
 
 def _of_looks(looks: list[Look], chosen: Look) -> tuple[Registration, Locator]:
@@ -159,7 +158,7 @@ def _in_vain(size: int, effort: Effort, where: int, seen: dict[int, float]) -> b
 def _look(at: Locator, effort: Effort, before: Look | None) -> Look:
     """What one look finds: searched, blocks that printed laid onto others, and believed sooner where led to before."""
     best, candidates = at.search(effort)
-    if best is not None and _half(at, best) and _somewhere((best, candidates, at)):
+    if best is not None and _half(at, best) and _somewhere(best):
         best = max((other_blocks(at, way) for way in _likely(at, best)), key=at.explains)
     if best is not None and before is not None and _same((best, candidates, at), before):
         best = at.confirmed(best)
@@ -200,7 +199,7 @@ def _worth(look: Look) -> float:
 
 
 def _checked(at: Locator, best: Found | None, candidates: list[Candidate], others: list[Registration]) -> Registration:
-    if best is not None and best.fit.explained >= LEAST_MARKS and best.fit.there > HOPELESS:
+    if best is not None and _somewhere(best):
         best = sides_right(at, right_way_round(at, best, candidates, others))
     if best is None or best.fit.explained < LEAST_MARKS or not (best.fit.there >= FOUND_FROM or at.on_lattice(best)):
         raise SheetNotFound(

@@ -57,6 +57,8 @@ def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float, *, 
     lens : what took the photo, where the map is but a part of it
     """
     found: list[Lean] = []
+    lens = lens or Lens.of(shape)
+    thin = strokes.long > np.maximum(PIECE_PX, THREADLIKE * strokes.wide)
     middle = np.array([shape[1] - 1, shape[0] - 1]) / 2
     near = np.exp(-0.5 * (((strokes.centre - middle) / (CENTRAL * max(shape))) ** 2).sum(axis=1))
     for peak in _peaks(strokes, near, most, faint):
@@ -65,12 +67,12 @@ def leans(strokes: Strokes, shape: tuple[int, int], most: int, faint: float, *, 
         # A frame's two sides may be longer than all else that runs their way, and specks more than marks.
         rest = _long_ones(strokes, follows & ~long) if long.sum() < LEAST_STROKES else long
         # Runs of touching marks that gaps part are of any length, and thin.
-        parted = follows & (strokes.long > np.maximum(PIECE_PX, THREADLIKE * strokes.wide))
-        for those in (follows, long, rest, parted) if rest.sum() < LEAST_STROKES else (follows, long, rest):
+        parted = [follows & thin] if rest.sum() < LEAST_STROKES else []
+        for those in (follows, long, rest, *parted):
             lean = (
                 None
                 if any(_same(those, other.follows) for other in found)
-                else _lean(strokes, near, shape, peak, those, even, lens or Lens.of(shape))
+                else _lean(strokes, near, shape, peak, those, even, lens)
             )
             found += [lean] if lean is not None else []
     return found[: most + MORE_OF_RUNS]

@@ -6,17 +6,13 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound, TwoWaysRound
-from dusky_sieve.core.layout import (
-    SolidBlock,
-    lattice_middle,
-    mark_centres,
-)
+from dusky_sieve.core.layout import SolidBlock, lattice_middle, mark_centres
 from dusky_sieve.core.reading.beyond import beyond
 from dusky_sieve.core.reading.compiled import compiled
 from dusky_sieve.core.reading.find import Candidate
 from dusky_sieve.core.reading.ghosts import Ground, clearer
 from dusky_sieve.core.reading.locate import FOUND_FROM, WELL_LAID, Found, Locator
-from dusky_sieve.core.reading.lone import few_tell, leads, lone_ink, told_alone
+from dusky_sieve.core.reading.lone import leads, lone_ink, told_alone, told_by_few
 from dusky_sieve.core.reading.registration import Registration, grid_over, inverse, moved, project, through
 from dusky_sieve.core.reading.score import Fit, Judge, probes, solid_shown
 from dusky_sieve.core.reading.sides import ends_right, past_words
@@ -146,9 +142,8 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     mine, others = (max(ground.trace(p.to_photo, at.layout, at.backing) for p in laid[1]) for laid in ways)
     if clearer(mine, others) or clearer(others, mine):
         return top if mine > others else other
-    for way, rival in ((top, other), (other, top)):
-        if few_tell(at, full, way, rival):
-            return way
+    if (way := told_by_few(at, full, top, other)) is not None:
+        return way
     raise TwoWaysRound(
         f"{at.file}: the sheet was found, but two ways round fit it equally well, so nothing was guessed. "
         "Mark its four corners by hand, the top left one first."
