@@ -170,7 +170,7 @@ def test_the_steps_of_a_run_tell_its_slip_by_their_phase():
     pixels = photo(STRAIGHT)
     slip = 0.25 * COLUMN[0]
     steps = steps_of(pixels, BLOCKS, laid_aside(0.25), "light")
-    here, back = (float(agreement(steps, np.full(len(steps.wave), v))) for v in (0.0, -slip))
+    here, back = (agreement(steps, np.full(len(steps.wave), v)) for v in (0.0, -slip))
     assert here == pytest.approx(np.cos(np.pi / 2), abs=0.15)
     assert back > 0.85
 

@@ -112,23 +112,20 @@ class Ends:
         if not len(self.table):
             return np.zeros(slips.shape[1])
         basis = warp_terms(self.at + 1, (2.0, 2.0))[:, : len(slips)]
-        return _fits(self.table, self.weight, in_rows(basis), in_rows(slips), float(self.slides[0]))
+        return _fits(self.table, self.weight, basis @ slips, float(self.slides[0]))
 
 
 @compiled
-def _fits(table: Floats, weight: Floats, basis: Floats, slips: Floats, first: float) -> Floats:
-    """The weighted sum (n,) of what a table (groups, slides) says of slips (k, n), of which a group's share is its row of the basis (groups, k).
+def _fits(table: Floats, weight: Floats, slips: Floats, first: float) -> Floats:
+    """The weighted sum (n,) of what a table (groups, slides) says of each group's slips (groups, n).
 
     first : the table's first slide, columns
     """
     groups, last = table.shape[0], table.shape[1] - 1
     fits = np.zeros(slips.shape[1])
-    for j in range(len(fits)):
-        for g in range(groups):
-            slip = 0.0
-            for k in range(len(slips)):
-                slip += basis[g, k] * slips[k, j]
-            at = min(max(np.rint((slip - first) / FINE), 0.0), float(last))
+    for g in range(groups):
+        for j in range(len(fits)):
+            at = min(max(np.rint((slips[g, j] - first) / FINE), 0.0), float(last))
             fits[j] += table[g, int(at)] * weight[g]
     return fits
 

@@ -20,6 +20,7 @@ CLOSER_PX = 2600  # and where nothing is clearly found at that: small marks, coa
 WIDEST_GROUND = 41  # pixels of the smaller map: wider windows swallow the edges of paper and shadow
 LEAST_INK = 5  # of 255: share of the paper's brightness a stroke must take to be looked at
 STANDS_OUT = 0.4  # of the strongest ink round it, from which a place belongs to a stroke
+ROUND_PX = 11  # how far that is looked for: half of both its windows
 SLENDER = 1.7  # length over width of a stroke that may be a mark
 STRONGEST = 0.92  # quantile of the strokes' ink that stands for full ink: one block among a dozen still reaches it
 TRACE = 0.4  # of full ink, below which a stroke over dark is a trace of another ink
@@ -183,14 +184,19 @@ def find_strokes(ink: Bytes, within: Bytes | None = None) -> Strokes:
     """
     sampled = ink[::5, ::5] if within is None else ink[::5, ::5][within[::5, ::5] > 0]
     noise = float(median(sampled.ravel())) if sampled.size else 0.0
-    ink = ink if within is None else np.asarray(cv2.bitwise_and(ink, within), np.uint8)
     floor = int(np.clip(GRAIN * 0.6 * noise + LEAST_INK, LEAST_INK, 60))
+    shape, left, top = (ink.shape[0], ink.shape[1]), 0, 0
+    if within is not None:  # beyond it there is nothing to look at
+        x, y, width, height = cv2.boundingRect(within)
+        # From an even row and column on: components are numbered by two of each at a time, in one order in all parts.
+        left, top = (max(v - ROUND_PX, 0) // 2 * 2 for v in (x, y))
+        part = np.s_[top : y + height + ROUND_PX, left : x + width + ROUND_PX]
+        ink = np.asarray(cv2.bitwise_and(ink[part], within[part]), np.uint8)
     limit = cv2.blur(cv2.dilate(ink, np.ones((9, 9), np.uint8)), (15, 15))
     limit = cv2.max(cv2.convertScaleAbs(limit, alpha=STANDS_OUT), np.full_like(ink, floor))
     count, labels = cv2.connectedComponents((ink > limit).view(np.uint8), connectivity=8, ltype=cv2.CV_32S)
     del limit  # maps are large where it is looked closer
-    where, which, sums = _moments(np.asarray(labels, np.int32), ink, count)
-    del labels
+    where, which, sums = _moments(np.asarray(labels, np.int32), ink, count, (left, top, shape[1]))
     area = np.maximum(sums[:, 0], 1e-9)
     size = np.bincount(which, minlength=count)
     x, y = (sums[:, 1:3] / area[:, None]).T
@@ -206,7 +212,7 @@ def find_strokes(ink: Bytes, within: Bytes | None = None) -> Strokes:
         long[kept],
         wide[kept],
         area[kept] / size[kept],
-        (ink.shape[0], ink.shape[1]),
+        shape,
         where,
         which,
         kept.astype(np.int64),
@@ -226,11 +232,15 @@ def _dimmest(photo: Photo, balanced: Bytes) -> Bytes:
 
 
 @compiled
-def _moments(labels: NDArray[np.int32], ink: Bytes, count: int) -> tuple[NDArray[np.int32], NDArray[np.int32], Floats]:
+def _moments(
+    labels: NDArray[np.int32], ink: Bytes, count: int, of: tuple[int, int, int]
+) -> tuple[NDArray[np.int32], NDArray[np.int32], Floats]:
     """Every labelled pixel, counted along rows, its label, and each label's ink: in all, times x and y, times their squares (count, 6).
 
-    The squares, xx, yy and xy, are taken about the label's own centre.
+    The squares, xx, yy and xy, are taken about the label's own centre. Of a part of a map: `of` is its left, its top and the
+    whole map's width.
     """
+    left, top, whole = of
     height, width = labels.shape
     sums, inked = np.zeros((count, 6)), 0
     for y in range(height):
@@ -240,18 +250,18 @@ def _moments(labels: NDArray[np.int32], ink: Bytes, count: int) -> tuple[NDArray
                 weight = float(ink[y, x])
                 inked += 1
                 sums[label, 0] += weight
-                sums[label, 1] += weight * x
-                sums[label, 2] += weight * y
+                sums[label, 1] += weight * (x + left)
+                sums[label, 2] += weight * (y + top)
     where, which, k = np.empty(inked, np.int32), np.empty(inked, np.int32), 0
     for y in range(height):
         for x in range(width):
             label = labels[y, x]
             if label > 0:
-                where[k], which[k] = y * width + x, label
+                where[k], which[k] = (y + top) * whole + x + left, label
                 k += 1
                 weight = float(ink[y, x])
-                dx = x - sums[label, 1] / sums[label, 0]
-                dy = y - sums[label, 2] / sums[label, 0]
+                dx = x + left - sums[label, 1] / sums[label, 0]
+                dy = y + top - sums[label, 2] / sums[label, 0]
                 sums[label, 3] += weight * dx * dx
                 sums[label, 4] += weight * dy * dy
                 sums[label, 5] += weight * dx * dy

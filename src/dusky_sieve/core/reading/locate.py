@@ -32,6 +32,7 @@ from dusky_sieve.core.reading.follow import (
     follow,
 )
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
+from dusky_sieve.core.reading.kept import Kept, kept
 from dusky_sieve.core.reading.registration import Registration, homography_of, moved, project, rigid
 from dusky_sieve.core.reading.score import Fit, Judge, probes
 from dusky_sieve.core.reading.slide import slide, touching
@@ -72,7 +73,7 @@ STEEPEST_DEG = 50.0  # from straight above: beyond it a pattern is squeezed onto
 ASTRAY, SURELY_LIKE = 0.25, 0.8  # spill from which rows were not followed; correlation from which they are again
 # Strokes that tell whether they stand on a lattice, how much those beside it count against a place, and what fewer make of it.
 LEAST_TELLING, BESIDE_COUNTS, HARDLY_TOLD = 12, 0.5, 0.7
-KEPT = 6  # places whose strokes beside are kept
+KEPT, MARKED = 6, 2  # places of which what was worked out is kept, and of which pictures of their marks are
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 
 
@@ -124,7 +125,8 @@ class Locator:
         self.lines: tuple[Bools, Bytes] | None = None
         self.distance: Singles | None = None
         self.laid: list[tuple[Candidate, Found | None]] = []  # what candidates led to
-        self.stood: list[tuple[Registration, Bools]] = []
+        self.stood: Kept[Bools] = []
+        self.marked: Kept[Bytes] = []
         self.liked = 0.0  # best correlation that any candidate reached; far worse ones are not followed
         self.judge = Judge(self.map, probes(layout, backing), backing)
         self.pass_words(None)
@@ -207,12 +209,7 @@ class Locator:
 
     def _beside(self, registration: Registration) -> Bools:
         """Strokes like the marks that stand beside a place's lattice; of the last few places these are kept."""
-        if not any(known is registration for known, _ in self.stood):
-            self.stood = [
-                *self.stood[1 - KEPT :],
-                (registration, beside_lattice(self.strokes, registration, self.blocks)),
-            ]
-        return next(beside for known, beside in self.stood if known is registration)
+        return kept(self.stood, KEPT, registration, lambda: beside_lattice(self.strokes, registration, self.blocks))
 
     def _best(self, candidates: list[Candidate], best: Found | None) -> Found | None:
         """The best of the candidates once refined; stops at one that is clearly it."""
@@ -258,7 +255,9 @@ class Locator:
 
     def marks_drawn(self, registration: Registration) -> Bytes:
         """Where marks may lie on the map, 255, with as much room as a deflection needs."""
-        return marks_drawn(self.map.ink, registration, self.marks, self.blocks)
+        return kept(
+            self.marked, MARKED, registration, lambda: marks_drawn(self.map.ink, registration, self.marks, self.blocks)
+        )
 
     def confirmed(self, found: Found) -> Found:
         """A place that was led to twice, and so believed with fewer marks; not where ink stands one step beside a block."""
@@ -374,7 +373,7 @@ class Locator:
 
     def forget(self) -> None:
         """Lets go of pictures that are quickly drawn again: where a look fails, several locators are kept."""
-        self.lines, self.distance = None, None
+        self.lines, self.distance, self.marked = None, None, []
         self.alone.forget()
 
     def settled(self, registration: Registration, levels: Fit | None = None) -> tuple[Registration, Fit]:

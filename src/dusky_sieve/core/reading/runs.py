@@ -26,7 +26,6 @@ Photo = NDArray[np.uint8]
 LEAST_STEP_PX, LEAST_GAP_PX = 1.0, 1.0  # a step lower, a gap narrower than this cannot be seen
 SAMPLES = 8  # per column, along a row
 MOST_ROWS = 160  # of all blocks together
-AT_ONCE = 1_000  # slips held against the steps together: thousands of them take 20 MB
 MOST_SEGMENTS = 160  # looked at while many slips are tried
 SEGMENT = 6  # columns whose phase is taken together
 LEAST_INKED = 0.4  # of a segment's samples that must carry ink
@@ -43,14 +42,10 @@ ROUNDS = 6
 MOST_STRADDLING = 0.2  # of all segments, beyond which the whole place is in doubt; fewer are unsure by themselves
 STRADDLES = 0.28  # columns that a segment is still off at the end, from which its marks may be their neighbours
 
-
-def _grid(*sides: Floats) -> Floats:
-    return np.stack([v.ravel() for v in np.meshgrid(*sides, indexing="ij")])
-
-
+Grid = tuple[Floats, ...]  # what of each term of a slip is tried, every one with every other
 _NONE = np.zeros(1)
-STRAIGHT = _grid(SLIDES, TILTS, TILTS, _NONE, _NONE, _NONE)
-BENT = _grid(NUDGES, _NONE, _NONE, TILTS, TILTS, TILTS)
+STRAIGHT: Grid = (SLIDES, TILTS, TILTS, _NONE, _NONE, _NONE)
+BENT: Grid = (NUDGES, _NONE, _NONE, TILTS, TILTS, TILTS)
 
 
 @dataclass(frozen=True)
@@ -145,11 +140,24 @@ def _profiles(
     return amount, (ink @ across) / np.maximum(amount, 1e-9)
 
 
-def agreement(steps: Steps, slip: Floats, some: slice | NDArray[np.int64] = slice(None)) -> Floats:
-    """How well slips (k, ...) mm along travel of some of the steps, or of all, set these level, -1..1."""
-    wave = steps.wave[some].reshape(-1, *([1] * (slip.ndim - 1)))
-    angle = (2 * np.pi * slip / steps.column[some].reshape(-1, *([1] * (slip.ndim - 1)))).astype(np.float32)
-    level = (np.cos(angle) * wave.real + np.sin(angle) * wave.imag).sum(axis=0)
+def agreement(steps: Steps, slip: Floats) -> float:
+    """How well a slip (n,) mm along travel sets the steps level, -1..1."""
+    level = (steps.wave * np.exp(-2j * np.pi * slip / steps.column)).real.sum()
+    return float(level / (np.abs(steps.wave).sum() + 1e-9))
+
+
+def _agreements(steps: Steps, terms: Floats, some: NDArray[np.int64], way: Floats, grid: Grid) -> Floats:
+    """The same (slips,) of every slip of a grid about a way, by some of the steps; terms : (n, 6) mm a unit of each.
+
+    Turns of terms multiply: one product of matrices for a thousand slips.
+    """
+    turns = 2 * np.pi * terms[some] / steps.column[some, None]
+    wave = steps.wave[some] * np.exp(-1j * turns @ way)
+    first, *others = (np.exp(-1j * np.outer(turn, tried)) for turn, tried in zip(turns.T, grid, strict=True))
+    rest = np.ones((len(some), 1))
+    for other in others:
+        rest = (rest[:, :, None] * other[:, None]).reshape(len(some), -1)
+    level = ((first * wave[:, None]).T @ rest).real.ravel()
     return np.asarray(level / (np.abs(wave).sum() + 1e-9))
 
 
@@ -167,22 +175,23 @@ def slid(
     terms = warp_terms(steps.place - registration.origin, registration.size)[:, : DEGREES[2]]
     few = thinned_by(-(-len(steps.wave) // MOST_SEGMENTS), len(steps.wave))
 
-    def worth(slips: Floats) -> Floats:
-        some = slice(None) if slips.shape[1] == 1 else few  # of many, some are enough
-        parts = np.array_split(slips, -(-slips.shape[1] // AT_ONCE), axis=1)
-        level = np.concatenate([agreement(steps, terms[some] @ part * column, some) for part in parts])
+    def worth(slips: Floats, level: Floats | float) -> Floats:
         return np.asarray(STEPS_WEIGHT * level + ends.score(slips) - COSTS @ np.abs(slips))
+
+    def alone(slip: Floats) -> float:
+        return float(worth(slip[:, None], agreement(steps, terms @ slip * column))[0])
 
     ways = []
     for order in ((STRAIGHT, BENT), (BENT, STRAIGHT)):
         way = np.zeros(DEGREES[2])
         for grid in order:
-            tried = way[:, None] + grid
-            best = _settled(steps, terms, tried[:, int(worth(tried).argmax())], column)
-            way = max(way, best, key=lambda slip: float(worth(slip[:, None])[0]))
+            tried = way[:, None] + np.stack([v.ravel() for v in np.meshgrid(*grid, indexing="ij")])
+            level = _agreements(steps, terms * column, few, way, grid)
+            best = _settled(steps, terms, tried[:, int(worth(tried, level).argmax())], column)
+            way = max(way, best, key=alone)
         ways.append(way)
-    coefficients = max(ways, key=lambda slip: float(worth(slip[:, None])[0]))
-    if float(agreement(steps, terms @ coefficients * column)) < SEEN_FROM:
+    coefficients = max(ways, key=alone)
+    if agreement(steps, terms @ coefficients * column) < SEEN_FROM:
         return registration
     slope = float(np.median([b.column_pitch[1] / b.column_pitch[0] for b in runs]))
     warp = registration.warp.copy()

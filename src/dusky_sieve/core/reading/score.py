@@ -83,18 +83,32 @@ def probes(layout: Layout, backing: Backing, most: int = SAMPLED, *, rims: bool 
     total = sum(b.nozzles for b in blocks)
     stride = max(1, total // most)
     points, along, index, mark = [], [], [], []
-    for k, block in enumerate(blocks):
-        inside, bare = mark_centres(block), bare_places(block)
-        bare = bare[~_taken(bare, block, layout)]
-        inside, bare = (v[_kept(_outermost(v, block) & rims, stride, most // len(blocks))] for v in (inside, bare))
-        points += [inside, bare]
-        gaps = np.abs((bare[:, None] - mark_centres(block)[None, : block.columns]) @ [1.0, 0.0]).min(axis=1) > 0.5 * block.mark[0]  # fmt: skip
-        along += [np.full(len(inside), block.mark[0]), np.where(gaps, 0.0, block.mark[0])]
-        index.append(np.full(len(inside) + len(bare), k))
-        mark += [np.ones(len(inside), bool), np.zeros(len(bare), bool)]
+    for k, (block, (bare, reach, rim)) in enumerate(zip(blocks, _bare_of(layout, backing), strict=True)):
+        centres = mark_centres(block)
+        inside = _kept(_outermost(centres, block) & rims, stride, most // len(blocks))
+        some = _kept(rim & rims, stride, most // len(blocks))
+        points += [centres[inside], bare[some]]
+        along += [np.full(len(inside), block.mark[0]), reach[some]]
+        index.append(np.full(len(inside) + len(some), k))
+        mark += [np.ones(len(inside), bool), np.zeros(len(some), bool)]
     hints = np.array([stroke_colour(b.ink, backing) for b in blocks])
     depths = np.array([np.linalg.norm(hint_share(b.ink, backing)) for b in blocks])
     return Probes(np.concatenate(points), np.concatenate(along), np.concatenate(index), np.concatenate(mark), hints, depths, stride)  # fmt: skip
+
+
+@lru_cache(maxsize=4)
+def _bare_of(layout: Layout, backing: Backing) -> list[tuple[Floats, Floats, NDArray[np.bool_]]]:
+    """Of every block judged over a backing its bare places (n, 2) mm, how far (n,) mm each is bare along, and which are its rim's (n,)."""
+    found = []
+    for block in marks_over(layout, backing):
+        bare = bare_places(block)
+        bare = bare[~_taken(bare, block, layout)]
+        columns, x = np.sort(mark_centres(block)[: block.columns, 0]), bare[:, 0]
+        after = np.searchsorted(columns, x)
+        beside = [np.abs(x - columns[k]) for k in (np.maximum(after - 1, 0), np.minimum(after, len(columns) - 1))]
+        between = np.minimum(*beside) > 0.5 * block.mark[0]
+        found.append((bare, np.where(between, 0.0, block.mark[0]), _outermost(bare, block)))
+    return found
 
 
 def _taken(points: Floats, block: MarksBlock, layout: Layout) -> NDArray[np.bool_]:

@@ -10,6 +10,7 @@ from dusky_sieve.core.layout import SolidBlock, lattice_middle, mark_centres
 from dusky_sieve.core.reading.beyond import beyond
 from dusky_sieve.core.reading.compiled import compiled
 from dusky_sieve.core.reading.find import Candidate
+from dusky_sieve.core.reading.follow import PLANS
 from dusky_sieve.core.reading.ghosts import Ground, clearer
 from dusky_sieve.core.reading.locate import FOUND_FROM, WELL_LAID, Found, Locator
 from dusky_sieve.core.reading.lone import leads, lone_ink, told_alone, told_by_few
@@ -23,7 +24,7 @@ Turn = tuple[float, float]
 
 SURELY_FOUND = 0.8  # share from which likenesses are compared as they lie, without laying each onto the strokes
 NEAR_RIVAL = 0.75  # of what the best place explains, from which a likeness is laid onto the strokes all the same
-NEAR_RIVAL_OF_POOR = 0.5  # and from which where the best place explains little itself
+NEAR_RIVAL_OF_POOR = 0.6  # and from which where the best place explains little itself
 OFF_THE_SHEET = 0.5  # of the other backing's blocks, which must lie on the sheet as well, from which a way is wrong
 OVERRULED = 1.05  # times what the other way explains, up to which colours that follow that one decide for it
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
@@ -210,7 +211,8 @@ def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
         ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.like))
         as_fine = surely and all_of_it and found.fit.spill < WELL_LAID
         if fit.explained > near * found.fit.explained and not as_fine:
-            settled, _ = at.settled(at.followed(found.like, settled, None if all_of_it else _known(at, found, settled)))
+            seed, plans = None if all_of_it else _known(at, found, settled), () if surely else PLANS
+            settled, _ = at.settled(at.followed(found.like, settled, seed, plans))
             ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.like))
     return ways
 
