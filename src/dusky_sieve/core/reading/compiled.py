@@ -1,4 +1,4 @@
-"""Loops compiled to machine code, for what numpy needs dozens of passes over small arrays for.
+"""Small arrays quickly: loops compiled to machine code, for what numpy needs dozens of passes for, and algebra on one core.
 
 A reading asks for thousands of such passes, of a few hundred values each, and each costs more than its arithmetic.
 """
@@ -9,11 +9,13 @@ from typing import Any, TypeVar, cast
 import numba
 import numpy as np
 from numpy.typing import NDArray
+from threadpoolctl import ThreadpoolController
 
 Floats = NDArray[np.float64]
 Picture = NDArray[np.float32] | NDArray[np.uint8]
 AnyFunction = TypeVar("AnyFunction", bound=Callable[..., Any])
 
+_LIBRARIES = ThreadpoolController()
 ANY_ORDER = {"reassoc", "contract"}  # of LLVM's liberties with floating point: none that assumes there is no NaN
 
 
@@ -24,6 +26,14 @@ def compiled(function: AnyFunction) -> AnyFunction:
     Division by zero gives infinity, as in numpy; sums may be taken in another order than written.
     """
     return cast(AnyFunction, numba.njit(cache=True, nogil=True, error_model="numpy", fastmath=ANY_ORDER)(function))
+
+
+def on_one_core(function: AnyFunction) -> AnyFunction:
+    """The same function, while which matrices are multiplied and solved on one core.
+
+    Of small ones further cores have little to do but wait for the next, and are kept from other work.
+    """
+    return cast(AnyFunction, _LIBRARIES.wrap(limits=1, user_api="blas")(function))
 
 
 def in_rows(values: Floats) -> Floats:

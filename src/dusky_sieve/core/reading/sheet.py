@@ -17,6 +17,7 @@ from dusky_sieve.core.layout import (
     marks_over,
 )
 from dusky_sieve.core.reading.along import along_travel, numbered_back
+from dusky_sieve.core.reading.compiled import on_one_core
 from dusky_sieve.core.reading.cover import (
     OTHER_COLOUR,
     STATE_DEFLECTED,
@@ -75,6 +76,7 @@ class UprightPhoto:
     placed: Registration | None = None
 
 
+@on_one_core
 def read_sheet(layout: Layout, photos: list[UprightPhoto]) -> Reading:
     """The reading of one sheet from one photo per backing.
 

@@ -10,6 +10,7 @@ from pydantic import ValidationError
 
 from dusky_sieve.core.errors import SheetNotFound, UnusableInput, first_fault
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, extent
+from dusky_sieve.core.reading.compiled import on_one_core
 from dusky_sieve.core.reading.document import Reading
 from dusky_sieve.core.reading.registration import Registration, inverse, project, rigid
 from dusky_sieve.core.reading.sheet import UprightPhoto, read_sheet
@@ -78,6 +79,7 @@ class _Part:
     marks: list[tuple[str, Cells]]
 
 
+@on_one_core
 def teach(spec: Spec, photos: list[UprightPhoto]) -> Taught:
     """The layout of the sheet on the photos, one per backing.
 
