@@ -17,8 +17,9 @@ from dusky_sieve.core.reading import place as places
 from dusky_sieve.core.reading.align import align
 from dusky_sieve.core.reading.beyond import sparse_aside
 from dusky_sieve.core.reading.find import gather_marks
+from dusky_sieve.core.reading.inklaw import ink_share
 from dusky_sieve.core.reading.inkmap import InkMap
-from dusky_sieve.core.reading.judge import STATES, WEAK_BELOW, ink_share, judge_marks
+from dusky_sieve.core.reading.judge import STATES, WEAK_BELOW, judge_marks
 from dusky_sieve.core.reading.locate import Found, Locator
 from dusky_sieve.core.reading.measure import Expected, measure_block
 from dusky_sieve.core.reading.pin import pin
@@ -33,7 +34,7 @@ from dusky_sieve.core.reading.registration import (
     tidied,
 )
 from dusky_sieve.core.reading.score import Judge, probes
-from dusky_sieve.core.reading.sheet import all_faint, elsewhere
+from dusky_sieve.core.reading.silent import all_faint, elsewhere
 from dusky_sieve.core.reading.stray import overlooked
 from dusky_sieve.core.reading.tally import medians_of
 

@@ -26,7 +26,7 @@ REFLECTED = 1.15
 NEARLY_FULL = 0.8  # of the light of marks where the sensor is full: between them and the others is the reflection's rim
 VEIL_INK = 0.85  # of the typical mark: median of a mark's neighbourhood that a veil makes faint
 PRINTED_UNDER_VEIL = (
-    0.67  # of the light a typical mark takes: more through a veil, and it is not weak (judge.ink_share)
+    0.67  # of the light a typical mark takes: more through a veil, and it is not weak (inklaw.ink_share)
 )
 # Ink beside marks, as a share of them, beyond what most have, that bare paper does not have; share of all marks of a sheet that have it beside them, from which
 # its paper is printed (on clean paper of the bad end 1 in 100 at most); and the quantile that tells how strong it is.

@@ -24,10 +24,6 @@ LEAST_FIRING = 12  # marks, from which their scatter is known
 PLACE_FLOOR = 0.045  # nozzle pitches: the same for the place
 # Odds, against those elsewhere, that a nozzle of a dead block printed nothing: one in twenty still does.
 AMONG_DEAD = 20.0
-# Half the ink takes more than half the light: light that enters paper beside a dot leaves under it (Yule and Nielsen 1951),
-# and cameras' tone curves do the same. Measured over true ink of faint marks is 0.97, 1.03 and 1.2 on the three worlds of
-# benchmarks/, up to 1.4 where phones raise contrast; faint marks near to nothing hardly show it.
-DOT_GAIN = 0.3
 THROW_ALONG = 0.25  # nozzle pitches: one-sigma of throws along travel; most go across it
 
 STATES: tuple[State, ...] = ("firing", "missing", "deflected", "weak")
@@ -40,11 +36,6 @@ class Judgement:
     state: NDArray[np.int64]
     probability: Floats
     judged: NDArray[np.bool_]
-
-
-def ink_share(taken: Floats) -> Floats:
-    """Ink (n,) as a share of the typical mark's, from the light that marks take, as a share of what that one takes."""
-    return np.asarray(taken - DOT_GAIN * taken**2 * np.clip(1 - taken, 0, 1))
 
 
 def judge_marks(

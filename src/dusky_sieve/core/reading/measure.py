@@ -75,6 +75,8 @@ class MarkMeasures:
     printing : share of the marks that carry ink
     strength : the typical mark's peak ink share, about 0..1 of the ink's own colour; width : its one-sigma, mm
     contrast : of the typical mark over the paper's grain; ground : (3,) linear light of the paper round it
+    bands : (n, 3) what a mark takes of each band's light, as a share of the typical mark's; full : (3,) what that one takes, its
+    peak, 0..1; counts : (3,) how much each band counts in `ink`
     """
 
     ink: Floats
@@ -94,6 +96,9 @@ class MarkMeasures:
     width: float
     contrast: float
     ground: Floats
+    bands: Floats
+    full: Floats
+    counts: Floats
 
     @property
     def solid(self) -> Bools:
@@ -157,20 +162,22 @@ def measure_block(
     ink = amount / level / gain
     if rows is None:
         hidden |= veiled(patches, block, ink, backing) | bleached(patches, block, ink, strength)
-    foreign, beside = _besides(profile, template, amount, dy, patches.across, noise)
+    own = shifted(np.broadcast_to(template, profile.shape).copy(), -dy / (patches.across[1] - patches.across[0]))
+    foreign, beside = _besides(profile, own, amount, patches.across, noise)
     covered |= foreign > FOREIGN_INK * level * gain
     covered |= _askew(patches, weights, block, dy, ink)
     along = _ink_along(patches, weights, block, dy, backing)
     covered |= _runs_on(along, patches.along, block, dy, ink, usable)
     dx, centre_x, dx_sigma = _ends(along, patches.along, block, ink, registration)
     printed = ink > PRINTED_FROM
+    bands, full, counts = _by_band(patches, own, usable & (ink > SOLID), weights)
     return MarkMeasures(
         ink=ink, ink_sigma=np.hypot(sigma / level / gain, np.where(patches.full, LOST_TO_LIGHT, 0)), offset=np.where(printed[:, None], np.stack([dx, dy], axis=1), np.nan),
         centroid_x=centre_x, offset_sigma=np.where(printed[:, None], np.stack([dx_sigma, dy_sigma], axis=1), np.nan),
         judged=patches.seen & ~hidden & ~covered, glare=hidden, outside=~patches.seen, covered=covered, cut=printed & does_not_end(profile, dy / (patches.across[1] - patches.across[0])),
         bare=np.where(patches.seen & ~hidden, beside / level / gain, np.nan),
         beside=at_ends(raw).max(axis=1) / (level * float(template.max())), printing=printing, strength=strength, width=width, contrast=level * float(template.max()) / grain,
-        ground=median(patches.ground, axis=0),
+        ground=median(patches.ground, axis=0), bands=bands / gain[:, None], full=full, counts=counts,
     )  # fmt: skip
 
 
@@ -244,18 +251,26 @@ def _gain(ink: Floats, usable: Bools, block: MarksBlock, rows: NDArray[np.int64]
     return np.clip(drift, 1 - GAIN_LIMIT, 1 + GAIN_LIMIT)
 
 
-def _besides(
-    profile: Floats, template: Floats, amount: Floats, dy: Floats, across: Floats, noise: float
-) -> tuple[Floats, Floats]:
-    """What each mark's own hump does not explain, noise taken off, and ink beside it, (n,) each: the strongest run, in units of the template."""
-    own = shifted(np.broadcast_to(template, profile.shape).copy(), -dy / (across[1] - across[0]))
-    top, spans = template.max() + 1e-9, []
+def _besides(profile: Floats, own: Floats, amount: Floats, across: Floats, noise: float) -> tuple[Floats, Floats]:
+    """What each mark's own hump does not explain, noise taken off, and ink beside it, (n,) each: the strongest run, in units of the template.
+
+    own : (n, across) the template where each mark lies
+    """
+    top, spans = own.max() + 1e-9, []
     for reach in (NEAR_BY, BESIDE):
         near = np.flatnonzero(np.abs(across[1:-1]) < reach * across[-1]) + 1
         spans.append((int(near[0]), int(near[-1]) + 1))
     left = strongest_left(profile, amount[:, None] * own, *spans[0])
     bare = strongest_beside(profile, own, FOOT * top, *spans[1])
     return np.asarray(np.clip(left - 3 * noise, 0, None) / top), np.asarray(bare / top)
+
+
+def _by_band(patches: Patches, own: Floats, good: Bools, weights: Floats) -> tuple[Floats, Floats, Floats]:
+    """MarkMeasures.bands, full and counts: each band matched with the template where each mark lies, (n, across)."""
+    taken = np.einsum("kna,na->nk", patches.across_ink, own) / (own**2).sum(axis=1)[:, None]
+    typical = np.maximum(median(taken[good], axis=0), 1e-6) if good.any() else np.ones(3)
+    counts = weights * typical
+    return taken / typical, typical * float(own.max()), counts / counts.sum()
 
 
 def _runs_on(along: Floats, places: Floats, block: MarksBlock, dy: Floats, ink: Floats, usable: Bools) -> Bools:

@@ -19,7 +19,6 @@ from dusky_sieve.core.layout import (
 from dusky_sieve.core.reading.along import along_travel, numbered_back
 from dusky_sieve.core.reading.compiled import on_one_core
 from dusky_sieve.core.reading.cover import (
-    OTHER_COLOUR,
     STATE_DEFLECTED,
     STATE_UNSEEN,
     adrift,
@@ -35,7 +34,8 @@ from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReadi
 from dusky_sieve.core.reading.ends import find_slip
 from dusky_sieve.core.reading.fills import read_fill
 from dusky_sieve.core.reading.finished import Finished
-from dusky_sieve.core.reading.judge import faults_of, ink_share, judge_marks
+from dusky_sieve.core.reading.inklaw import amounts
+from dusky_sieve.core.reading.judge import faults_of, judge_marks
 from dusky_sieve.core.reading.locate import STEEPEST_DEG, Corners, Locator
 from dusky_sieve.core.reading.measure import DEAD, Expected, MarkMeasures
 from dusky_sieve.core.reading.neighbours import Neighbours
@@ -45,14 +45,13 @@ from dusky_sieve.core.reading.place import places_of
 from dusky_sieve.core.reading.refine import measured_closely, refine, shared_offset
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.runs import MOST_STRADDLING, runs_of, slid, straddling
+from dusky_sieve.core.reading.silent import all_faint, elsewhere
 from dusky_sieve.core.reading.ways import MIRROR_IMAGE
 
 Floats = NDArray[np.float64]
 
 SMALLEST_PITCH_PX = 1.4  # px per nozzle pitch below which a deflection cannot be told; small is said
 LEAST_CONTRAST = 4.0  # typical mark over the noise, below which a block is not judged
-# Of a printing mark's ink, in most places of a block that seems to print nothing: of 170 that did print nothing at the bad end none shows 0.04.
-FAINT = 0.08
 SMEARED = 0.42  # a mark's one-sigma over the clear height: beyond it marks run into each other
 MOSTLY_DOUBTFUL = 0.5  # of a block's marks, from which the rest of it lies wrongly as well
 MOST_STRAY_BLOCKS = 0.4  # of those that print, beside whose lattice strokes stand: beyond it the whole place is wrong
@@ -152,6 +151,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
         doubtful[name] = np.ones(len(measured[name].ink), bool)
     lie = {b.id: _lie_of(b, measured[b.id], doubtful.get(b.id), placed.moved.get(b.id, np.zeros(2))) for b in blocks}
     foreign = printed_paper({n: m.bare for n, m in measured.items()}, {n: m.strength for n, m in measured.items()})
+    amount = dict(zip(printed, amounts(blocks, [lie[name].marks for name in printed], photo.backing), strict=True))
     near_by = Neighbours.of([(b, lie[b.id].offset, lie[b.id].solid) for b in blocks])
     for block in layout.blocks:
         if block.backing != photo.backing:
@@ -160,7 +160,13 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
             read.append(read_fill(photo.pixels, block, registration, photo.backing))
             continue
         reading, left, said = _judge_block(
-            printed[block.id], lie[block.id], near_by, clear[block.id], doubtful.get(block.id), foreign[block.id]
+            printed[block.id],
+            lie[block.id],
+            amount[block.id],
+            near_by,
+            clear[block.id],
+            doubtful.get(block.id),
+            foreign[block.id],
         )
         read.append(reading)
         residuals.append(left)
@@ -317,21 +323,6 @@ def _lie_of(block: MarksBlock, marks: MarkMeasures, doubtful: NDArray[np.bool_] 
     return _Lie(marks, solid, np.median(common, axis=0) + moved, marks.offset - common - passes, passes)
 
 
-def elsewhere(measured: dict[str, MarkMeasures]) -> list[str]:
-    """Blocks that print next to nothing on ground of another colour than where others print: it may not be the sheet."""
-    colour = {name: np.log(m.ground) - np.log(m.ground).mean() for name, m in measured.items()}
-    known = [colour[name] for name, m in measured.items() if m.printing >= DEAD]
-    if not known:
-        return []
-    silent = [name for name, m in measured.items() if m.printing < DEAD]
-    return [name for name in silent if np.abs(colour[name] - np.median(known, axis=0)).max() > OTHER_COLOUR]
-
-
-def all_faint(marks: MarkMeasures) -> bool:
-    """Whether a block that seems to print nothing shows a little ink in most places all the same: it prints, too faintly to be judged."""
-    return marks.printing < DEAD and bool(marks.judged.any()) and float(np.median(marks.ink[marks.judged])) > FAINT
-
-
 def _warned(block: MarksBlock, code: str, share: float = 0.0) -> Warned:
     message = WARNINGS[code].format(block=block.id, share=f"{100 * share:.0f}%")
     return Warned.model_validate({"code": code, "message": message, "block": block.id})
@@ -346,6 +337,7 @@ def _most_first(block: MarksBlock, hidden: dict[str, NDArray[np.bool_]]) -> list
 def _judge_block(
     block: MarksBlock,
     lie: _Lie,
+    amount: tuple[Floats, Floats],
     near_by: Neighbours,
     clear: float,
     doubtful: NDArray[np.bool_] | None,
@@ -353,9 +345,9 @@ def _judge_block(
 ) -> tuple[BlockReading, Floats, list[Warned]]:
     """A block's reading, the residuals (n, 2) mm of its well printed marks, and warnings.
 
-    clear : clear height, mm; doubtful : (n,) marks that may stand for their neighbours; foreign : ink of the paper's own
+    amount : ink (n,) and one-sigma, see inklaw; clear : clear height, mm; doubtful : (n,) marks that may stand for their neighbours; foreign : ink of the paper's own
     """
-    marks, solid, offset = lie.marks, lie.solid, lie.offset
+    marks, solid, offset, (ink, ink_sigma) = lie.marks, lie.solid, lie.offset, amount
     hidden = {
         "cut_off": marks.outside,
         "glare": marks.glare & ~marks.outside,
@@ -368,9 +360,8 @@ def _judge_block(
     if blurred or marks.contrast < LEAST_CONTRAST or all_faint(marks):
         poor = _warned(block, "blurred" if blurred else "dim")
         return _refused(block, poor.message), nothing, [*_most_first(block, hidden), poor]
-    ink = ink_share(marks.ink)
     judgement = judge_marks(
-        ink, marks.ink_sigma, offset / block.nozzle_pitch, marks.offset_sigma / block.nozzle_pitch, marks.judged,
+        ink, ink_sigma, offset / block.nozzle_pitch, marks.offset_sigma / block.nozzle_pitch, marks.judged,
         dead=marks.printing < DEAD,
     )  # fmt: skip
     state = np.where(marks.covered, STATE_UNSEEN, judgement.state)  # what lies over marks says nothing of the lattice
