@@ -7,6 +7,7 @@
     .venv/bin/python -m benchmarks.read --world other        # of a second world of sheets and photographs (otherworld.py)
     .venv/bin/python -m benchmarks.read --world third        # and of a third (thirdworld.py)
     .venv/bin/python -m benchmarks.read --world fourth       # its photographs of other layouts again (fourthlayouts.py)
+    .venv/bin/python -m benchmarks.read --world fifth        # all worlds' layouts on pages with other prints, in ink that goes through (fifthworld.py)
     .venv/bin/python -m benchmarks.read --furnished [KIND]   # with frames, words, rules, scales round the pattern, or on ruled paper (furniture.py)
     .venv/bin/python -m benchmarks.read --printed [KIND]     # printed as other printers would (printing.py)
     .venv/bin/python -m benchmarks.read --after [KIND]       # photographs as other cameras and apps would leave them (afterwards.py)
@@ -31,7 +32,7 @@ from typing import Any
 import cv2
 import numpy as np
 
-from benchmarks import afterwards, fourthlayouts, otherworld, printing, refusals, thirdworld, yardstick
+from benchmarks import afterwards, fifthworld, fourthlayouts, otherworld, printing, refusals, thirdworld, yardstick
 from benchmarks.furniture import ANY, KINDS, PAPERS, Place, furnish
 from benchmarks.ties import lies_on_itself
 from benchmarks.worlds import Sheet, photograph
@@ -42,6 +43,7 @@ from dusky_sieve.core.simulate import BlockTruth, Scene
 from dusky_sieve.core.simulate.camera import place_on_photo
 
 FOURTH = partial(thirdworld.photograph, draw=fourthlayouts.draw_layout, world="fourth")
+FIFTH = partial(thirdworld.photograph, draw=fifthworld.draw_sheet, world="fifth", shot=fifthworld.shot)
 STATES = ("missing", "deflected", "weak")
 HELD_OUT = 5000
 # Bare paper round a pattern that furniture may stand on: of this world's scenes but for their very edge, of the others' what is sure.
@@ -117,7 +119,12 @@ def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardsti
     scene: Scene | None = None
     place: Place
     if world != "own":
-        drawn_there = {"other": otherworld.photograph, "third": thirdworld.photograph, "fourth": FOURTH}[world]
+        drawn_there = {
+            "other": otherworld.photograph,
+            "third": thirdworld.photograph,
+            "fourth": FOURTH,
+            "fifth": FIFTH,
+        }[world]
         sheet, truth, conditions, shown, place = drawn_there(seed, grade, perfect, keep)
     else:
         sheet, drawn, conditions, shown = photograph(seed, grade, perfect, keep, printed)
@@ -263,7 +270,7 @@ def main() -> None:
     parser.add_argument("--perfect", action="store_true")
     parser.add_argument("--refuse", action="store_true")
     parser.add_argument(
-        "--world", choices=("own", "other", "third", "fourth"), default="own", help="whose sheets and photographs"
+        "--world", choices=("own", "other", "third", "fourth", "fifth"), default="own", help="whose sheets and photographs"
     )
     parser.add_argument(
         "--furnished",

@@ -78,6 +78,10 @@ class Camera:
         return np.asarray(x, np.float32), np.asarray(y, np.float32)
 
 
+# One photo's JPEG, of a layout, its faults, a camera, its pixels a mm, a backing, chance, whether it is a bad one, and names for what is hard.
+Shot = Callable[[Layout, dict[str, BlockTruth], Camera, float, Backing, Rng, bool, list[str]], bytes]
+
+
 def draw_camera(layout: Layout, rng: Rng, bad: bool, names: list[str], upright: bool = False) -> tuple[Camera, float]:
     """A camera that sees the whole pattern, its finest pitch at least 2.3 (typical: 3) pixels; and its pixels a mm."""
     u = rng.uniform
@@ -114,17 +118,43 @@ def draw_camera(layout: Layout, rng: Rng, bad: bool, names: list[str], upright: 
             return camera, px
 
 
-def _drops(canvas: Bytes, scale: float, off: Floats, block: MarksBlock, faults: BlockTruth, rng: Rng, drops: bool, satellites: bool) -> None:  # fmt: skip
-    """One block's marks: each a chain of drops, or a bar."""
+def printed(block: MarksBlock, faults: BlockTruth, rng: Rng, spread: float) -> tuple[Floats, Floats, Floats]:
+    """Where each mark of a block is laid (n, 2) mm, how dense (n,), and how much of its length (n,); spread : one-sigma of its place, pitches."""
     number = {n: i for i, n in enumerate(block.numbers)}
-    centre = mark_centres(block) + np.array(faults.shift_um) / 1000 + rng.normal(0, 0.05 * block.nozzle_pitch, (block.nozzles, 2))  # fmt: skip
-    wide, dense, part = np.clip(rng.normal(1, 0.05, block.nozzles), 0.8, 1.2), np.ones(block.nozzles), np.ones(block.nozzles)  # fmt: skip
+    centre = mark_centres(block) + np.array(faults.shift_um) / 1000 + rng.normal(0, spread * block.nozzle_pitch, (block.nozzles, 2))  # fmt: skip
+    dense, part = np.ones(block.nozzles), np.ones(block.nozzles)
     dense[[number[n] for n in faults.missing]] = 0
     for weak in faults.weak:
         (part if weak.broken else dense)[number[weak.nozzle]] = weak.ink
     for thrown in faults.deflected:
         centre[number[thrown.nozzle]] += np.array(thrown.offset_um) / 1000
         dense[number[thrown.nozzle]] *= min(thrown.ink, 1)
+    return centre, dense, part
+
+
+def canvas_for(block: MarksBlock | SolidBlock, shape: tuple[int, ...], scale: float, edge: list[float]) -> tuple[Bytes, tuple[slice, slice], Floats]:  # fmt: skip
+    """An empty canvas round a block, the part (rows, columns) of the flat sheet that it is, and the mm from sheet to canvas."""
+    box = extent(block)
+    low = np.maximum(((np.array(box[:2]) - 1.5 + edge[:2]) * scale).astype(int), 0)
+    high = np.minimum(((np.array(box[2:]) + 1.5 + edge[:2]) * scale).astype(int), shape[1::-1])
+    canvas = np.zeros((high[1] - low[1], high[0] - low[0]), np.uint8)
+    return canvas, (slice(low[1], high[1]), slice(low[0], high[0])), np.array(edge[:2]) - low / scale
+
+
+def fill_drawn(canvas: Bytes, scale: float, off: Floats, block: SolidBlock, faults: BlockTruth) -> None:
+    """A fill and its light lines."""
+    box = extent(block)
+    (x0, y0), (x1, y1) = (np.rint((np.array(v) + off) * scale).astype(int) for v in (box[:2], box[2:]))
+    canvas[y0:y1, x0:x1] = 255
+    for line in faults.lines:
+        top, foot = ((box[1] + line.y_mm + s * line.width_um / 2000 + off[1]) * scale for s in (-1, 1))
+        canvas[round(top) : max(round(foot), round(top) + 1), x0:x1] = int(255 * (1 - line.contrast))
+
+
+def _drops(canvas: Bytes, scale: float, off: Floats, block: MarksBlock, faults: BlockTruth, rng: Rng, drops: bool, satellites: bool) -> None:  # fmt: skip
+    """One block's marks: each a chain of drops, or a bar."""
+    centre, dense, part = printed(block, faults, rng, 0.05)
+    wide = np.clip(rng.normal(1, 0.05, block.nozzles), 0.8, 1.2)
 
     def px(x: float, y: float) -> tuple[int, int]:
         return int((x + off[0]) * scale * 2**SHIFT), int((y + off[1]) * scale * 2**SHIFT)
@@ -159,20 +189,14 @@ def _sheet(layout: Layout, faults: dict[str, BlockTruth], backing: Backing, rng:
     drops, satellites = bool(rng.random() < 0.5), bool(rng.random() < 0.4)
     most, bleed = float(rng.uniform(0.75, 1)), float(rng.uniform(0.008, 0.02))
     for block in layout.blocks:
-        own, box = faults.get(block.id, BlockTruth()), extent(block)
-        low = np.maximum(((np.array(box[:2]) - 1.5 + edge[:2]) * scale).astype(int), 0)
-        high = np.minimum(((np.array(box[2:]) + 1.5 + edge[:2]) * scale).astype(int), shape[::-1])
-        canvas, off = np.zeros((high[1] - low[1], high[0] - low[0]), np.uint8), np.array(edge[:2]) - low / scale
+        own = faults.get(block.id, BlockTruth())
+        canvas, there, off = canvas_for(block, shape, scale, edge)
         if isinstance(block, SolidBlock):
-            (x0, y0), (x1, y1) = (np.rint((np.array(v) + off) * scale).astype(int) for v in (box[:2], box[2:]))
-            canvas[y0:y1, x0:x1] = 255
-            for line in own.lines:
-                top, foot = ((box[1] + line.y_mm + s * line.width_um / 2000 + off[1]) * scale for s in (-1, 1))
-                canvas[round(top) : max(round(foot), round(top) + 1), x0:x1] = int(255 * (1 - line.contrast))
+            fill_drawn(canvas, scale, off, block, own)
         elif not own.all_missing:
             _drops(canvas, scale, off, block, own, rng, drops, satellites)
         cover = cv2.GaussianBlur(canvas, (0, 0), bleed * scale + 0.3).astype(np.float32)[..., None] / 255 * most
-        part, ink = sheet[low[1] : high[1], low[0] : high[0]], ink_rgb(block.ink).astype(np.float32)
+        part, ink = sheet[there], ink_rgb(block.ink).astype(np.float32)
         if light:
             part *= 1 - cover * (1 - (ink if block.backing == "light" else np.float32(0.98)))
         else:
@@ -281,7 +305,7 @@ def _in_the_way(picture: Singles, rng: Rng, bad: bool, names: list[str]) -> Sing
 
 
 def photograph(
-    seed: int, grade: str, perfect: bool, keep: Path | None, draw: Callable[[Rng], Sheet] = draw_layout, world: str = "third"
+    seed: int, grade: str, perfect: bool, keep: Path | None, draw: Callable[[Rng], Sheet] = draw_layout, world: str = "third", shot: Shot | None = None
 ) -> tuple[Sheet, dict[str, BlockTruth], tuple[str, ...], list[tuple[Backing, bytes]], Camera]:  # fmt: skip
     """A sheet of this world, its faults, what is hard about the photo, JPEG bytes per backing, and its camera."""
     bad = grade == "bad"
@@ -294,7 +318,7 @@ def photograph(
     for backing in sorted({b.backing for b in sheet.layout.blocks}, reverse=True):
         kept = keep / f"{world}-{grade}-{seed}-{int(perfect)}-{backing}.jpg" if keep else None
         own = np.random.default_rng([seed, bad, 5, backing == "dark"])
-        content = kept.read_bytes() if kept and kept.exists() else _shot(sheet.layout, faults, camera, px, backing, own, bad, names)  # fmt: skip
+        content = kept.read_bytes() if kept and kept.exists() else (shot or _shot)(sheet.layout, faults, camera, px, backing, own, bad, names)  # fmt: skip
         if kept:
             kept.write_bytes(content)
         shown.append((backing, content))
@@ -349,11 +373,16 @@ def _shot(layout: Layout, faults: dict[str, BlockTruth], camera: Camera, px: flo
     under = cv2.resize(cv2.GaussianBlur(cv2.resize(on, None, fx=0.125, fy=0.125), (0, 0), 1.5), (w, h))[..., None]
     picture = _desk(h, w, rng, names) * (1 - 0.4 * under) * (1 - on) + seen * on
     picture *= _light(h, w, rng, bad, names)
-    if camera.waves:  # slopes turn away from the lamp
+    shaded(picture, camera, x, y, px)
+    return _phone(_in_the_way(picture, rng, bad, names), rng, bad, names)
+
+
+def shaded(picture: Singles, camera: Camera, x: Singles, y: Singles, px: float) -> None:
+    """Slopes of a waving sheet turn away from the lamp; x, y : sheet mm of each pixel."""
+    if camera.waves:
         heights = camera.height(np.stack([x[::STEP, ::STEP], y[::STEP, ::STEP]], axis=-1).astype(float))
         slope = cv2.Sobel(heights.astype(np.float32), cv2.CV_32F, 1, 0) / 8 / STEP * px
-        picture *= cv2.resize(np.clip(1 + 0.4 * slope, 0.7, 1.3), (w, h))[..., None]
-    return _phone(_in_the_way(picture, rng, bad, names), rng, bad, names)
+        picture *= cv2.resize(np.clip(1 + 0.4 * slope, 0.7, 1.3), picture.shape[1::-1])[..., None]
 
 
 def _phone(light: Singles, rng: Rng, bad: bool, names: list[str]) -> bytes:

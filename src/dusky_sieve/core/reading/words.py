@@ -16,6 +16,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import MarksBlock
 from dusky_sieve.core.reading.inkmap import InkMap
+from dusky_sieve.core.reading.kept import Kept, kept
 from dusky_sieve.core.reading.registration import Registration, inverse, project
 from dusky_sieve.core.reading.score import Fit, Judge
 
@@ -32,6 +33,7 @@ MOST_UNSEEN = 0.3  # of the blocks that print, whose marks may not be seen as su
 # Of the share of marks explained, that must be explained by ink like marks, too: where the lattice lies badly it is half as much.
 AS_WELL = 0.62
 SAME_MARKS = 0.003  # of the pattern's diagonal, by which places may differ about which marks look alike
+KEPT = 3  # places whose fits are kept
 AROUND = 0.15  # of the pattern's size, by which the map is looked at beyond it
 
 
@@ -67,13 +69,13 @@ class _Part:
 
 
 class MarksAlone:
-    """Judges places by ink that is like marks alone; keeps the map and the fit of the last one."""
+    """Judges places by ink that is like marks alone; keeps the map of the last one, and the fits of a few."""
 
     def __init__(self, ink: InkMap, judge: Judge, blocks: list[MarksBlock], clear_mm: float) -> None:
         """`judge` is the one of all ink; `clear_mm` lie between rows, whichever blocks they belong to."""
         self.ink, self.judge, self.blocks, self.clear_mm = ink, judge, blocks, clear_mm
         self.seen: tuple[Registration, MarksMap | None] | None = None
-        self.last: tuple[Registration, Judge, Fit] | None = None
+        self.known: Kept[tuple[Judge, Fit]] = []
 
     def map(self, place: Registration) -> MarksMap | None:
         """The map of such ink about a place, where rows are far enough apart."""
@@ -83,19 +85,20 @@ class MarksAlone:
 
     def judged(self, place: Registration, fit: Fit) -> tuple[Judge, Fit]:
         """The judge of such ink and its fit at a place that fits so by all ink; those of all ink where marks are not seen as such."""
-        if self.last is None or self.last[0] is not place:
-            marks = self.map(place)
-            judge = Judge(marks, self.judge.plan, self.judge.backing) if marks is not None else self.judge
-            like = judge.of(place)
-            # Faint marks are not, nor those that lie beside the lattice or too close to others.
-            unseen = float((fit.printing & ~like.printing).sum())
-            told = unseen <= MOST_UNSEEN * float(fit.printing.sum()) and like.there >= AS_WELL * fit.there
-            self.last = place, *((judge, like) if told else (self.judge, fit))
-        return self.last[1:]
+        return kept(self.known, KEPT, place, lambda: self._judged(place, fit))
+
+    def _judged(self, place: Registration, fit: Fit) -> tuple[Judge, Fit]:
+        marks = self.map(place)
+        judge = Judge(marks, self.judge.plan, self.judge.backing) if marks is not None else self.judge
+        like = judge.of(place)
+        # Faint marks are not, nor those that lie beside the lattice or too close to others.
+        unseen = float((fit.printing & ~like.printing).sum())
+        told = unseen <= MOST_UNSEEN * float(fit.printing.sum()) and like.there >= AS_WELL * fit.there
+        return (judge, like) if told else (self.judge, fit)
 
     def forget(self) -> None:
         """Lets go of the pictures."""
-        self.seen = self.last = None
+        self.seen, self.known = None, []
 
 
 def marks_map(ink: InkMap, place: Registration, blocks: list[MarksBlock], clear_mm: float) -> MarksMap | None:
