@@ -26,7 +26,10 @@ LAWS = (1.0, 1.5, 2.2, 4.0, 16.0)
 COVERING, CURVED = 1.0, 4.0
 SHARP = 0.5  # of a full mark's light that is left, below which blur hides what it takes itself
 DARKEST = 0.97  # of light, that the darkest ink takes
-SURELY = 5.0  # log odds over ink that covers, from which another law is believed
+SURELY, AGAINST = (
+    5.0,
+    6.0,
+)  # log odds over ink that covers, from which another law is believed, and under it, from which none is
 BROKEN_ODDS = 0.7  # of a faint mark that it is broken off, which covers less by any law
 BROKEN = 0.3  # of the typical mark's ink, up to which one that takes as much light may be broken off
 FAINTEST = 0.25  # of the typical mark's light, from which a mark is a faint one and no trace
@@ -53,14 +56,13 @@ def amounts(blocks: list[MarksBlock], measured: list[MarkMeasures], backing: Bac
     """Each block's ink (n,) as a share of its typical mark's, and one-sigma (n,)."""
     shown = [(b, marks) for b, marks in zip(blocks, measured, strict=True) if marks.printing >= DEAD]
     blur = _sharpness(shown) if shown and backing == "light" else 0.0
-    law = _law(shown, blur) if blur > SHARP else COVERING
-    alike = law == COVERING and blur > SHARP and _strewn(shown)
-    if law == COVERING and not alike:
+    law, alike = _law(shown, blur) if blur > SHARP else (COVERING, False)
+    if law == COVERING:
         return [(ink_share(marks.ink), marks.ink_sigma) for marks in measured]
     found = []
     for marks in measured:
         if alike:  # as tone curves do it, which raise light inks' contrast as well: as if all were black
-            law, marks = CURVED, replace(marks, full=np.full(3, DARKEST * blur))
+            marks = replace(marks, full=np.full(3, DARKEST * blur))
         low, ink, high = (_by_law(marks, marks.ink + s * marks.ink_sigma, law, blur) for s in (-1, 0, 1))
         found.append((ink, (high - low) / 2))
     return found
@@ -102,17 +104,19 @@ def _sharpness(shown: list[tuple[MarksBlock, MarkMeasures]]) -> float:
     return min(max(most, float(median(np.array(usual)))), 1.0)
 
 
-def _law(shown: list[tuple[MarksBlock, MarkMeasures]], blur: float) -> float:
-    """The law that the hues of all faint marks follow; that of ink that covers where none surely does."""
+def _law(shown: list[tuple[MarksBlock, MarkMeasures]], blur: float) -> tuple[float, bool]:
+    """The law that the hues of all faint marks follow, that of ink that covers where none surely does; and whether for all inks alike.
+
+    Thin marks lose their hue to compression: where hues say little, it is told by faint marks strewn between.
+    """
     odds = sum((_odds(b, marks, blur) for b, marks in shown), np.zeros(len(LAWS)))
-    return LAWS[int(odds.argmax())] if odds.max() > SURELY else COVERING
+    if odds.max() > SURELY:
+        return LAWS[int(odds.argmax())], False
+    return (CURVED, True) if odds[1:].max() > -AGAINST and _strewn(shown) else (COVERING, False)
 
 
 def _strewn(shown: list[tuple[MarksBlock, MarkMeasures]]) -> bool:
-    """Whether faint marks are strewn over all between half the light and nearly all of it.
-
-    Thin marks lose their hue to compression. Those that a printer draws thinner take alike; these have half the ink by some law.
-    """
+    """Whether faint marks are strewn over all between half the light and nearly all of it: those that a printer draws thinner take alike."""
     light = np.concatenate([marks.ink[_faint(b, marks, marks.ink)] for b, marks in shown])
     most, half = light[light > COVERED_MOST], ((light > COVERED_HALF) & (light <= COVERED_MOST)).sum()
     return len(most) >= LEAST_STREWN and half > HALF_OF_MOST * len(most) and float(most.std()) > STREWN

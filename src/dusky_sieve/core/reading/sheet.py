@@ -147,7 +147,9 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     }
     silent = {name for name, m in measured.items() if m.printing < DEAD}
     lost_ones = elsewhere(measured) if photo.backing == "light" else []
-    for name in {*lost_ones, *placed.finished.overlooked(silent)}:
+    # Ink on the map where not one mark can be measured: it is not the block's own, or the block lies elsewhere.
+    at_odds = silent & {b.id for b in placed.finished.printing}
+    for name in {*lost_ones, *at_odds, *placed.finished.overlooked(silent)}:
         doubtful[name] = np.ones(len(measured[name].ink), bool)
     lie = {b.id: _lie_of(b, measured[b.id], doubtful.get(b.id), placed.moved.get(b.id, np.zeros(2))) for b in blocks}
     foreign = printed_paper({n: m.bare for n, m in measured.items()}, {n: m.strength for n, m in measured.items()})
