@@ -206,6 +206,17 @@ def test_where_an_outermost_column_printed_nothing_and_little_else_did_nothing_i
     assert "a column or a row aside" in (found.photos[0].why or "")
 
 
+def test_nobody_guesses_the_row_of_a_block_alone_of_which_the_first_did_not_print():
+    """A row further on its marks lie on the lattice as well, and nothing stands beside it; a fill tells which way round it lies."""
+    bare, first = sheet(58, columns=6, across=2.4, down=1.3, mark=1.9, slant=False), (1, 2, 3, 4, 5, 6)
+    fill = {"id": "fill", "channel": "c0", "ink": INKS[0], "kind": "solid", "origin": (1.0, 18.0), "size": (12.0, 9.0), "nozzle_pitch": PITCH}  # fmt: skip
+    layout = Layout.model_validate(bare.model_dump() | {"size": (bare.size[0], 28.0), "blocks": [*bare.model_dump()["blocks"], fill]})  # fmt: skip
+    found = read(layout, (("b0", BlockTruth(missing=(*first, 20))),), tilt_deg=6)
+    assert "a column or a row aside" in (found.photos[0].why or "")
+    told = read(layout, (("b0", BlockTruth(missing=(*first[:4], 20))),), tilt_deg=6)
+    assert states(told.blocks[0]) == dict.fromkeys((*first[:4], 20), "missing")
+
+
 def test_a_row_that_lies_on_itself_a_column_aside_is_unsure_where_few_rows_hold_it():
     layout = sheet(28, 23, columns=28, across=1.0, down=5.6, mark=0.85)
     some = tuple(n for n in range(1, 29) if n not in (8, 10, 13, 14, 19, 20, 24, 25))

@@ -3,6 +3,7 @@
 from functools import cached_property
 
 import numpy as np
+from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import MarksBlock, extent, mark_centres, marks_over
 from dusky_sieve.core.reading.beyond import beyond, sparse_aside
@@ -10,6 +11,8 @@ from dusky_sieve.core.reading.ends import Ends
 from dusky_sieve.core.reading.locate import CLEARLY_FOUND, FOUND_FROM, MOST_BEYOND, Locator
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.stray import beside_lattice, on_lattice, overlooked, stray_blocks
+
+Floats = NDArray[np.float64]
 
 # Marks fewer a step aside: one that printed at the very side makes 1, and where none did it is 0.1 at most.
 STEPS_LEAD = 0.7
@@ -55,8 +58,19 @@ class Finished:
     def lead(self) -> float:
         """Marks explained more than a column or two aside; of a sheet of which little printed, than any lattice step aside."""
         columns = {b.column_pitch for b in self.at.blocks if b.columns > 1}
-        along = np.array([np.multiply(k, pitch) for pitch in sorted(columns) for k in (-2, -1, 1, 2)]).reshape(-1, 2)
-        steps = self.at.steps if self.fit.there < FOUND_FROM else along
+        along = [np.multiply(k, pitch) for pitch in sorted(columns) for k in (-2, -1, 1, 2)]
+        return self._lead_over([*self.at.steps] if self.fit.there < FOUND_FROM else along)
+
+    def row_told(self) -> bool:
+        """Whether a place a row aside explains another count of marks: where nothing of the first or the last row printed, both fit alike."""
+        rows = {b.row_pitch for b in self.at.blocks if b.nozzles > b.columns}
+        return (
+            not rows
+            or abs(self._lead_over([np.multiply(k, pitch) for pitch in sorted(rows) for k in (-1, 1)])) >= STEPS_LEAD
+        )
+
+    def _lead_over(self, steps: list[Floats]) -> float:
+        """Marks explained more than with the sheet moved by any of some steps (2,) mm."""
         judge, fit = self.alone
         here, *aside = judge.quick(self.place, np.array([(0.0, 0.0), *steps]), fit)
         return float(here - max(aside, default=0.0))

@@ -269,7 +269,7 @@ def _laid(photo: UprightPhoto, registration: Registration, locator: Locator) -> 
             f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{locator.whole.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
         )
-    if not by_hand and not finished.steps_told():
+    if not by_hand and not (finished.steps_told() and finished.row_told()):
         raise SheetNotFound(
             f"{photo.file}: the sheet was found, but too few marks tell whether it lies a column or a row aside, so "
             "nothing was guessed. Mark its four corners by hand, the top left one first."
