@@ -113,7 +113,8 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
         if chosen is None or _worth(look) > _worth(chosen) or (_clear(look) and _same(look, chosen)):
             chosen = look
         if _clear(chosen):
-            yield _of_looks(looks, chosen)
+            if (place := _of_looks(looks, chosen)) is not None:
+                yield place
             wanting.append(chosen)
             looks, chosen = [], None
     poor = chosen or (wanting[-1] if wanting else None)
@@ -123,8 +124,14 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
         looks.append(closer)
         if _clear(closer) if chosen is None else _worth(closer) > _worth(chosen):
             chosen = closer
-    if chosen is not None:
-        yield _of_looks(looks, chosen)
+    place = _of_looks(looks, chosen) if chosen is not None else None
+    if place is not None:
+        yield place
+    elif poor is not None:
+        at = poor[2]
+        raise SheetNotFound(
+            f"{file}: no sheet of the layout “{at.layout.name}” was found. {remedy(shrink(at.map.small, FINDING_PX)[0])}"
+        )
 
 
 def _closer(photo: Photo, poor: Look) -> Look | None:
@@ -141,11 +148,12 @@ def _somewhere(found: Found) -> bool:
     return found.fit.there > HOPELESS and found.fit.explained >= LEAST_MARKS
 
 
-def _of_looks(looks: list[Look], chosen: Look) -> tuple[Registration, Locator]:
-    """The place that one look led to, held against where the others led."""
+def _of_looks(looks: list[Look], chosen: Look) -> tuple[Registration, Locator] | None:
+    """The place that one look led to, held against where the others led; None where it is no sheet."""
     best, candidates, at = chosen
     others = [_on_photo(look) for look in looks if look[0] is not None and not _same(look, chosen)]
-    return _checked(at, best, candidates, others), at
+    place = _checked(at, best, candidates, others)
+    return (place, at) if place is not None else None
 
 
 def _in_vain(size: int, effort: Effort, where: int, seen: dict[int, float]) -> bool:
@@ -198,13 +206,13 @@ def _worth(look: Look) -> float:
     return look[2].explains(look[0]) * look[0].fit.there if look[0] is not None else 0.0
 
 
-def _checked(at: Locator, best: Found | None, candidates: list[Candidate], others: list[Registration]) -> Registration:
+def _checked(
+    at: Locator, best: Found | None, candidates: list[Candidate], others: list[Registration]
+) -> Registration | None:
     if best is not None and _somewhere(best):
         best = sides_right(at, right_way_round(at, best, candidates, others))
     if best is None or best.fit.explained < LEAST_MARKS or not (best.fit.there >= FOUND_FROM or at.on_lattice(best)):
-        raise SheetNotFound(
-            f"{at.file}: no sheet of the layout “{at.layout.name}” was found. {remedy(shrink(at.map.small, FINDING_PX)[0])}"
-        )
+        return None
     _refuse_another_sheet(at, best)
     return at.whole_sheet(ends_right(at, best))
 
