@@ -12,9 +12,9 @@ from numpy.typing import NDArray
 
 from benchmarks import fourthlayouts, thirdlayouts, worlds
 from benchmarks.fifthdesks import desk
-from benchmarks.thirdworld import Camera, canvas_for, fill_drawn, printed, shaded
+from benchmarks.thirdworld import Camera, canvas_for, printed, shaded
 from benchmarks.worlds import Sheet
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, ink_rgb
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, ink_rgb
 from dusky_sieve.core.simulate import BlockTruth
 
 Floats = NDArray[np.float64]
@@ -71,10 +71,8 @@ def _page(layout: Layout, faults: dict[str, BlockTruth], backing: Backing, rng: 
     dot, tails, most, bleed, ring = u(0.6, 1.0), rng.random() < 0.4, u(0.7, 1), u(0.006, 0.022), rng.random() < 0.3
     for block in layout.blocks:
         own = faults.get(block.id, BlockTruth())
-        canvas, there, off = canvas_for(block, shape, scale, edge)
-        if isinstance(block, SolidBlock):
-            fill_drawn(canvas, scale, off, block, own)
-        elif not own.all_missing:
+        canvas, there, off = canvas_for(block, own, shape, scale, edge)
+        if isinstance(block, MarksBlock) and not own.all_missing:
             _drops(canvas, scale, off, block, own, rng, float(dot), tails)
         amount = cv2.GaussianBlur(canvas, (0, 0), bleed * scale + 0.3).astype(np.float32) / 255
         if ring:  # ink gathers at a mark's rim

@@ -270,7 +270,10 @@ def main() -> None:
     parser.add_argument("--perfect", action="store_true")
     parser.add_argument("--refuse", action="store_true")
     parser.add_argument(
-        "--world", choices=("own", "other", "third", "fourth", "fifth"), default="own", help="whose sheets and photographs"
+        "--world",
+        choices=("own", "other", "third", "fourth", "fifth"),
+        default="own",
+        help="whose sheets and photographs",
     )
     parser.add_argument(
         "--furnished",

@@ -132,16 +132,19 @@ def printed(block: MarksBlock, faults: BlockTruth, rng: Rng, spread: float) -> t
     return centre, dense, part
 
 
-def canvas_for(block: MarksBlock | SolidBlock, shape: tuple[int, ...], scale: float, edge: list[float]) -> tuple[Bytes, tuple[slice, slice], Floats]:  # fmt: skip
-    """An empty canvas round a block, the part (rows, columns) of the flat sheet that it is, and the mm from sheet to canvas."""
+def canvas_for(block: MarksBlock | SolidBlock, faults: BlockTruth, shape: tuple[int, ...], scale: float, edge: list[float]) -> tuple[Bytes, tuple[slice, slice], Floats]:  # fmt: skip
+    """A canvas round a block, empty but for a fill, the part (rows, columns) of the flat sheet that it is, and the mm from sheet to canvas."""
     box = extent(block)
     low = np.maximum(((np.array(box[:2]) - 1.5 + edge[:2]) * scale).astype(int), 0)
     high = np.minimum(((np.array(box[2:]) + 1.5 + edge[:2]) * scale).astype(int), shape[1::-1])
     canvas = np.zeros((high[1] - low[1], high[0] - low[0]), np.uint8)
-    return canvas, (slice(low[1], high[1]), slice(low[0], high[0])), np.array(edge[:2]) - low / scale
+    off = np.array(edge[:2]) - low / scale
+    if isinstance(block, SolidBlock):
+        _fill(canvas, scale, off, block, faults)
+    return canvas, (slice(low[1], high[1]), slice(low[0], high[0])), off
 
 
-def fill_drawn(canvas: Bytes, scale: float, off: Floats, block: SolidBlock, faults: BlockTruth) -> None:
+def _fill(canvas: Bytes, scale: float, off: Floats, block: SolidBlock, faults: BlockTruth) -> None:
     """A fill and its light lines."""
     box = extent(block)
     (x0, y0), (x1, y1) = (np.rint((np.array(v) + off) * scale).astype(int) for v in (box[:2], box[2:]))
@@ -190,10 +193,8 @@ def _sheet(layout: Layout, faults: dict[str, BlockTruth], backing: Backing, rng:
     most, bleed = float(rng.uniform(0.75, 1)), float(rng.uniform(0.008, 0.02))
     for block in layout.blocks:
         own = faults.get(block.id, BlockTruth())
-        canvas, there, off = canvas_for(block, shape, scale, edge)
-        if isinstance(block, SolidBlock):
-            fill_drawn(canvas, scale, off, block, own)
-        elif not own.all_missing:
+        canvas, there, off = canvas_for(block, own, shape, scale, edge)
+        if isinstance(block, MarksBlock) and not own.all_missing:
             _drops(canvas, scale, off, block, own, rng, drops, satellites)
         cover = cv2.GaussianBlur(canvas, (0, 0), bleed * scale + 0.3).astype(np.float32)[..., None] / 255 * most
         part, ink = sheet[there], ink_rgb(block.ink).astype(np.float32)

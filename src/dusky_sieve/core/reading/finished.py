@@ -64,10 +64,8 @@ class Finished:
     def row_told(self) -> bool:
         """Whether a place a row aside explains another count of marks: where nothing of the first or the last row printed, both fit alike."""
         rows = {b.row_pitch for b in self.at.blocks if b.nozzles > b.columns}
-        return (
-            not rows
-            or abs(self._lead_over([np.multiply(k, pitch) for pitch in sorted(rows) for k in (-1, 1)])) >= STEPS_LEAD
-        )
+        steps = [np.multiply(k, pitch) for pitch in sorted(rows) for k in (-1, 1)]
+        return not steps or abs(self._lead_over(steps)) >= STEPS_LEAD
 
     def _lead_over(self, steps: list[Floats]) -> float:
         """Marks explained more than with the sheet moved by any of some steps (2,) mm."""

@@ -26,17 +26,13 @@ LAWS = (1.0, 1.5, 2.2, 4.0, 16.0)
 COVERING, CURVED = 1.0, 4.0
 SHARP = 0.5  # of a full mark's light that is left, below which blur hides what it takes itself
 DARKEST = 0.97  # of light, that the darkest ink takes
-SURELY, AGAINST = (
-    5.0,
-    6.0,
-)  # log odds over ink that covers, from which another law is believed, and under it, from which none is
+# Log odds over ink that covers, from which another law is believed, and under it, from which none is.
+SURELY, AGAINST = 5.0, 6.0
 BROKEN_ODDS = 0.7  # of a faint mark that it is broken off, which covers less by any law
 BROKEN = 0.3  # of the typical mark's ink, up to which one that takes as much light may be broken off
 FAINTEST = 0.25  # of the typical mark's light, from which a mark is a faint one and no trace
-BELOW, LEAST_SCATTER = (
-    4.0,
-    0.03,
-)  # one-sigmas of marks that print, and that one-sigma at least, below which light is clearly less
+# One-sigmas of marks that print, and that one-sigma at least, below which light is clearly less.
+BELOW, LEAST_SCATTER = 4.0, 0.03
 LEAST_HUES = 0.12  # between the bands' shares of light, below which an ink's hue tells nothing
 HUE_ERROR, OUTLIER = 0.02, 25.0  # one-sigma of a band's share at least; squared sigmas that one mark counts at most
 LEAST_PRINTED = 8  # marks, from which their scatter is known
@@ -61,6 +57,9 @@ def amounts(blocks: list[MarksBlock], measured: list[MarkMeasures], backing: Bac
         return [(ink_share(marks.ink), marks.ink_sigma) for marks in measured]
     found = []
     for marks in measured:
+        if marks.printing < DEAD:
+            found.append((ink_share(marks.ink), marks.ink_sigma))
+            continue
         if alike:  # as tone curves do it, which raise light inks' contrast as well: as if all were black
             marks = replace(marks, full=np.full(3, DARKEST * blur))
         low, ink, high = (_by_law(marks, marks.ink + s * marks.ink_sigma, law, blur) for s in (-1, 0, 1))
@@ -72,7 +71,7 @@ def _by_law(marks: MarkMeasures, taken: Floats, law: float, blur: float) -> Floa
     """Ink (n,) by a law, from light (n,); what lies within the scatter of marks that fire does not count as faint by any."""
     light = _light(marks.full, law, blur) @ marks.counts
     weak = float(np.interp(WEAK_BELOW, AMOUNTS, light))
-    limit = min(weak, MOST_LIGHT, 1 - BELOW * _scatter(marks))
+    limit = max(min(weak, MOST_LIGHT, 1 - BELOW * _scatter(marks)), COVERED_MOST)
     faint = AMOUNTS < WEAK_BELOW
     # From there on straight to the typical mark, and beyond it.
     known, ink = np.append(light[faint] * limit / weak, (limit, 1.0)), np.append(AMOUNTS[faint], (WEAK_BELOW, 1.0))

@@ -197,6 +197,7 @@ def find_strokes(ink: Bytes, within: Bytes | None = None) -> Strokes:
     count, labels = cv2.connectedComponents((ink > limit).view(np.uint8), connectivity=8, ltype=cv2.CV_32S)
     del limit  # maps are large where it is looked closer
     where, which, sums = _moments(np.asarray(labels, np.int32), ink, count, (left, top, shape[1]))
+    del labels
     area = np.maximum(sums[:, 0], 1e-9)
     size = np.bincount(which, minlength=count)
     x, y = (sums[:, 1:3] / area[:, None]).T
