@@ -12,7 +12,7 @@ from numpy.typing import NDArray
 
 from benchmarks import fourthlayouts, thirdlayouts, worlds
 from benchmarks.fifthdesks import desk
-from benchmarks.thirdworld import Camera, canvas_for, printed, shaded
+from benchmarks.thirdworld import Camera, canvas_for, developed, printed, shaded
 from benchmarks.worlds import Sheet
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, ink_rgb
 from dusky_sieve.core.simulate import BlockTruth
@@ -213,11 +213,7 @@ def _phone(light: Singles, rng: Rng, bad: bool, names: list[str]) -> bytes:
         luma = cv2.createCLAHE(u(1, 2.2), (6, 6)).apply(luma)
     sharper = luma.astype(np.float32)
     sharper += float(u(0.2, 1.6)) * (sharper - cv2.GaussianBlur(sharper, (0, 0), u(0.8, 1.8)))
-    space[..., 0] = np.clip(sharper, 0, 255).astype(np.uint8)
-    for band in (1, 2):
-        space[..., band] = cv2.GaussianBlur(np.ascontiguousarray(space[..., band]), (0, 0), u(1, 3))
-    quality = int(rng.integers(50, 85) if bad else rng.integers(75, 96))
-    return bytes(cv2.imencode(".jpg", cv2.cvtColor(space, cv2.COLOR_YCrCb2BGR), [cv2.IMWRITE_JPEG_QUALITY, quality])[1])
+    return developed(space, sharper, rng, 3, (50, 85) if bad else (75, 96))
 
 
 def shot(layout: Layout, faults: dict[str, BlockTruth], camera: Camera, px: float, backing: Backing, rng: Rng, bad: bool, names: list[str]) -> bytes:  # fmt: skip

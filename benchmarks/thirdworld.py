@@ -420,8 +420,13 @@ def _phone(light: Singles, rng: Rng, bad: bool, names: list[str]) -> bytes:
     sharper = luma.astype(np.float32)
     if rng.random() < 0.6:
         sharper += float(u(0.2, 1.3)) * (sharper - cv2.GaussianBlur(sharper, (0, 0), u(0.8, 2)))
-    space[..., 0] = np.clip(sharper, 0, 255).astype(np.uint8)
+    return developed(space, sharper, rng, 2.5, (50, 85) if bad else (78, 96))
+
+
+def developed(space: Bytes, luma: Singles, rng: Rng, softest: float, quality: tuple[int, int]) -> bytes:
+    """JPEG of a picture's luma and its colours, red and blue apart (YCrCb), which phones soften; its quality between two."""
+    space[..., 0] = np.clip(luma, 0, 255).astype(np.uint8)
     for band in (1, 2):
-        space[..., band] = cv2.GaussianBlur(np.ascontiguousarray(space[..., band]), (0, 0), u(1, 2.5))
-    quality = int(rng.integers(50, 85) if bad else rng.integers(78, 96))
-    return bytes(cv2.imencode(".jpg", cv2.cvtColor(space, cv2.COLOR_YCrCb2BGR), [cv2.IMWRITE_JPEG_QUALITY, quality])[1])
+        space[..., band] = cv2.GaussianBlur(np.ascontiguousarray(space[..., band]), (0, 0), rng.uniform(1, softest))
+    how = [cv2.IMWRITE_JPEG_QUALITY, int(rng.integers(*quality))]
+    return bytes(cv2.imencode(".jpg", cv2.cvtColor(space, cv2.COLOR_YCrCb2BGR), how)[1])

@@ -53,11 +53,9 @@ def amounts(blocks: list[MarksBlock], measured: list[MarkMeasures], backing: Bac
     shown = [(b, marks) for b, marks in zip(blocks, measured, strict=True) if marks.printing >= DEAD]
     blur = _sharpness(shown) if shown and backing == "light" else 0.0
     law, alike = _law(shown, blur) if blur > SHARP else (COVERING, False)
-    if law == COVERING:
-        return [(ink_share(marks.ink), marks.ink_sigma) for marks in measured]
     found = []
     for marks in measured:
-        if marks.printing < DEAD:
+        if law == COVERING or marks.printing < DEAD:
             found.append((ink_share(marks.ink), marks.ink_sigma))
             continue
         if alike:  # as tone curves do it, which raise light inks' contrast as well: as if all were black
