@@ -18,7 +18,7 @@ from dusky_sieve.settings import Settings
 from dusky_sieve.store import Store
 from dusky_sieve.web.app import create_app
 
-expect.set_options(timeout=30_000)  # a busy machine reads slowly; what is expected still has to come
+expect.set_options(timeout=60_000)  # a busy machine reads slowly; what is expected still has to come
 CHROMIUM = [
     "--no-sandbox",
     "--disable-gpu",
@@ -114,6 +114,6 @@ def page(browser: Browser):
         ),
     )
     opened.on("pageerror", lambda e: opened.complaints.append(str(e)))
-    opened.set_default_timeout(20_000)
+    opened.set_default_timeout(60_000)
     yield opened
     context.close()

@@ -8,20 +8,33 @@ from tests.core.test_small_sheets import PITCH, sheet, states
 
 from dusky_sieve.core.layout import Layout, mark_centres
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
+from dusky_sieve.core.reading.aside import going_on
+from dusky_sieve.core.reading.laid import laid
+from dusky_sieve.core.reading.locate import Locator
+from dusky_sieve.core.reading.measure import Expected
+from dusky_sieve.core.reading.registration import grid_over, moved, through
 from dusky_sieve.core.simulate import BlockTruth, Truth, render
 from dusky_sieve.core.simulate.camera import place_on_photo
 
+Words = list[tuple[str, tuple[float, float]]]
+SHOT = {"width": 2800, "height": 2100, "fill": 0.8, "margin_mm": 16}
 
-def read_with(layout: Layout, words: list[tuple[str, tuple[float, float]]], gone: dict[str, tuple[int, ...]], seed: int = 6, size: float = 1.0, **scene) -> Reading:  # fmt: skip
-    """The reading of a photo with words, each centred on a place of the sheet, mm, and some marks missing."""
-    shot = small_scene(**({"width": 2800, "height": 2100, "fill": 0.8, "margin_mm": 16} | scene))
+
+def photo_with(layout: Layout, words: Words, gone: dict[str, tuple[int, ...]], seed: int = 6, size: float = 1.0, **scene) -> np.ndarray:  # fmt: skip
+    """A photo with words, each centred on a place of the sheet, mm, and some marks missing."""
+    shot = small_scene(**(SHOT | scene))
     faults = {name: BlockTruth(missing=which) for name, which in gone.items()}
     pixels = render(layout, Truth(blocks=faults, scene=shot), "light", np.random.default_rng(seed))
     for word, at in words:
         (wide, high), _ = cv2.getTextSize(word, cv2.FONT_HERSHEY_SIMPLEX, size, 3)
         x, y = place_on_photo(np.array([at]), layout=layout, scene=shot)[0] + np.array([-wide / 2, high / 2])
         cv2.putText(pixels, word, (int(x), int(y)), cv2.FONT_HERSHEY_SIMPLEX, size, (40, 40, 40), 3, cv2.LINE_AA)
-    return read_sheet(layout, [UprightPhoto(pixels, "light", "p")])
+    return pixels
+
+
+def read_with(layout: Layout, words: Words, gone: dict[str, tuple[int, ...]], seed: int = 6, size: float = 1.0, **scene) -> Reading:  # fmt: skip
+    """The reading of such a photo."""
+    return read_sheet(layout, [UprightPhoto(photo_with(layout, words, gone, seed, size, **scene), "light", "p")])
 
 
 ROWS = sheet(200, 200, 200, columns=25, across=1.7, mark=1.3, down=1.2, slant=False)
@@ -41,6 +54,21 @@ def test_numbers_a_lattice_step_beside_every_row_or_column_are_no_marks(beside, 
     found = read_with(ROWS, words, GONE, size=0.7, **seen)
     assert found.photos[0].found, found.photos[0].why
     assert {b.id: sorted(states(b)) for b in found.blocks} == {name: sorted(which) for name, which in GONE.items()}
+
+
+@pytest.mark.parametrize("step", [(0.0, -1.2), (0.0, 1.2), (-1.7, 0.0), (1.7, 0.0)])
+def test_a_place_a_lattice_step_aside_is_led_back_by_the_marks_that_go_on_there_and_numbers_are_none(step):
+    above = [(str(k + 1), (x, y - 1.2)) for b in ROWS.blocks for k, (x, y) in enumerate(mark_centres(b)[:25])]
+    photo = photo_with(ROWS, above, GONE, size=0.7, roll_deg=4)
+    grid, blocks = grid_over(ROWS.size, 9), {b.id for b in ROWS.blocks}
+    shot = small_scene(**SHOT, roll_deg=4)
+    true = through(place_on_photo(grid, layout=ROWS, scene=shot), grid, ROWS.size, 4)
+    assert going_on(photo, ROWS, "light", blocks, true, Expected()) == (set(), [])
+    aside, steps = going_on(photo, ROWS, "light", blocks, moved(true, step), Expected())
+    assert aside == blocks
+    assert {tuple(np.round(s, 6)) for s in steps} == {tuple(np.negative(step))}
+    place = laid(photo, moved(true, step), Locator(photo, ROWS, "light", "p")).registration
+    assert np.abs(place.to_photo(grid) - true.to_photo(grid)).max() < 1.0
 
 
 @pytest.mark.parametrize("seed", [9, 17])

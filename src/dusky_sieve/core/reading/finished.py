@@ -8,7 +8,7 @@ from numpy.typing import NDArray
 from dusky_sieve.core.layout import MarksBlock, extent, mark_centres, marks_over
 from dusky_sieve.core.reading.beyond import beyond, sparse_aside
 from dusky_sieve.core.reading.ends import Ends
-from dusky_sieve.core.reading.locate import CLEARLY_FOUND, FOUND_FROM, MOST_BEYOND, Locator
+from dusky_sieve.core.reading.locate import CLEARLY_FOUND, FOUND_FROM, Locator
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.stray import beside_lattice, on_lattice, overlooked, stray_blocks
 
@@ -23,7 +23,6 @@ SMALL_ROWS, SMALL_LEAD = 8, 1.2
 SMALL_STEEPEST_DEG, STEEP_LEAD = 34.0, 3.0
 FEW_ROWS = 4  # that print, up to which each is followed along itself with hardly anything to hold it
 LEAD_ALONE = 2.0  # the same where rows' ends should tell, and too few of them printed
-MOST_ASIDE = 0.25  # of the blocks that can be told, which may lie a lattice step aside: the others are read
 
 
 class Finished:
@@ -132,14 +131,12 @@ class Finished:
         judge, fit = self.alone
         return sparse_aside(judge, self.place, fit, self.at.layout)
 
-    def one_step_aside(self) -> tuple[set[str], bool]:
-        """Blocks one lattice step beside which ink stands, and whether these are so many that all of it is wrong."""
+    def ink_beside(self) -> dict[str, float]:
+        """Ink one lattice step beyond blocks' sides, as `beyond` has it, by what is like marks where these are seen as such."""
         judge, fit = self.alone
         sides = beyond(judge, self.place, fit, self.at.layout)
         unseen = {b.id for b, own, like in zip(self.blocks, self.fit.printing, fit.printing, strict=True) if own > like}
         if unseen:
             by_all = beyond(self.at.judge, self.place, self.fit, self.at.layout)
             sides |= {name: ink for name, ink in by_all.items() if name in unseen}
-        aside = {name for name, ink in sides.items() if ink > MOST_BEYOND}
-        blocks = aside & {b.id for b in self.blocks}
-        return blocks, aside != blocks or len(aside) > MOST_ASIDE * len(sides)
+        return sides

@@ -1,7 +1,7 @@
 """Fitting sheet to photo: a homography, and a smooth warp on top for curl and lens."""
 
 import math
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import cv2
 import numpy as np
@@ -128,7 +128,7 @@ def homography_of(registration: Registration) -> Floats:
 def moved(registration: Registration, step: tuple[float, float]) -> Registration:
     """The registration with the sheet shifted by a step (mm)."""
     shift = np.array([[1, 0, step[0]], [0, 1, step[1]], [0, 0, 1.0]])
-    return Registration(registration.homography @ shift, registration.warp, registration.size)
+    return replace(registration, homography=registration.homography @ shift)
 
 
 def inverse(matrix: Floats) -> Floats:

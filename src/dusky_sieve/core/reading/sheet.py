@@ -31,20 +31,18 @@ from dusky_sieve.core.reading.cover import (
     unsettled,
 )
 from dusky_sieve.core.reading.document import WARNINGS, BlockReading, PhotoReading, Reading, Warned
-from dusky_sieve.core.reading.ends import find_slip
 from dusky_sieve.core.reading.fills import read_fill
-from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.inklaw import amounts
 from dusky_sieve.core.reading.judge import faults_of, judge_marks
-from dusky_sieve.core.reading.locate import STEEPEST_DEG, Corners, Locator
-from dusky_sieve.core.reading.measure import DEAD, Expected, MarkMeasures
+from dusky_sieve.core.reading.laid import Placed, laid
+from dusky_sieve.core.reading.locate import Corners, Locator
+from dusky_sieve.core.reading.measure import DEAD, MarkMeasures
 from dusky_sieve.core.reading.neighbours import Neighbours
 from dusky_sieve.core.reading.passes import alternating
 from dusky_sieve.core.reading.pin import by_corners
 from dusky_sieve.core.reading.place import places_of
-from dusky_sieve.core.reading.refine import measured_closely, refine, shared_offset
+from dusky_sieve.core.reading.refine import measured_closely, shared_offset
 from dusky_sieve.core.reading.registration import Registration
-from dusky_sieve.core.reading.runs import MOST_STRADDLING, runs_of, slid, straddling
 from dusky_sieve.core.reading.silent import all_faint, elsewhere
 from dusky_sieve.core.reading.ways import MIRROR_IMAGE
 
@@ -53,8 +51,6 @@ Floats = NDArray[np.float64]
 SMALLEST_PITCH_PX = 1.4  # px per nozzle pitch below which a deflection cannot be told; small is said
 LEAST_CONTRAST = 4.0  # typical mark over the noise, below which a block is not judged
 SMEARED = 0.42  # a mark's one-sigma over the clear height: beyond it marks run into each other
-MOSTLY_DOUBTFUL = 0.5  # of a block's marks, from which the rest of it lies wrongly as well
-MOST_STRAY_BLOCKS = 0.4  # of those that print, beside whose lattice strokes stand: beyond it the whole place is wrong
 # Of 255, between the bands of one of a photo's pixels, of which one in so many each way is looked at: above, it has colours.
 NO_COLOUR, LOOKED_AT = 3, 24
 
@@ -176,36 +172,22 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     return _note(layout, photo, registration, residuals, warnings, min(b.nozzle_pitch for b in blocks)), read
 
 
-@dataclass(frozen=True)
-class _Placed:
-    """Where the sheet lies, that held against the photo, what its marks look like, and marks (n,) of blocks whose place is in doubt.
-
-    moved : (2,) mm by which blocks (ids) were printed beside where the layout has them, as those of `finished` are
-    """
-
-    registration: Registration
-    finished: Finished
-    expected: Expected
-    doubtful: dict[str, NDArray[np.bool_]]
-    moved: dict[str, Floats]
-
-
-def _placed(layout: Layout, photo: UprightPhoto) -> _Placed:
+def _placed(layout: Layout, photo: UprightPhoto) -> Placed:
     """The first place whose marks lie as the layout says; raises SheetNotFound, why the first was refused."""
     if photo.placed is not None:
         locator = Locator(photo.pixels, layout, photo.backing, photo.file)
-        return _laid(photo, photo.placed, locator)
+        return laid(photo.pixels, photo.placed, locator, by_hand=True)
     if photo.corners is not None:
         locator = Locator(photo.pixels, layout, photo.backing, photo.file, around=photo.corners)
-        return _laid(photo, by_corners(locator, photo.corners), locator)
+        return laid(photo.pixels, by_corners(locator, photo.corners), locator, by_hand=True)
     refused: SheetNotFound | None = None
-    best: _Placed | None = None
+    best: Placed | None = None
     places = places_of(photo.pixels, layout, photo.backing, photo.file)
     while best is None or not best.finished.surely_told():
         try:
             if (place := next(places, None)) is None:
                 break
-            placed = _laid(photo, *place)
+            placed = laid(photo.pixels, *place)
         except SheetNotFound as reason:
             refused = refused or reason
         else:
@@ -225,65 +207,9 @@ def _on_its_face(layout: Layout, photo: UprightPhoto) -> bool:
     mirrored = replace(photo, pixels=np.ascontiguousarray(photo.pixels[:, ::-1]))
     try:
         place = next(places_of(mirrored.pixels, layout, photo.backing, photo.file))
-        return _laid(mirrored, *place).finished.clearly_found()
+        return laid(mirrored.pixels, *place).finished.clearly_found()
     except (SheetNotFound, StopIteration):
         return False
-
-
-def _laid(photo: UprightPhoto, registration: Registration, locator: Locator) -> _Placed:
-    """A place laid onto the marks of the full photo; raises SheetNotFound where they do not lie as the layout says."""
-    before = Finished(locator, registration)
-    blocks, printing = before.blocks, before.printing
-    if runs := runs_of(printing, registration):
-        registration = slid(photo.pixels, runs, registration, photo.backing, before.ends)
-    registration, expected, moved = refine(photo.pixels, blocks, registration, photo.backing, photo.file)
-    if moved:
-        as_printed = _as_printed(locator.whole, moved)
-        locator = Locator(photo.pixels, as_printed, photo.backing, photo.file, seen=locator.map, within=locator.within)
-        blocks = marks_over(as_printed, photo.backing)
-        shown = {b.id for b in printing}
-        printing = [b for b in blocks if b.id in shown]
-    by_hand = photo.corners is not None or photo.placed is not None
-    if (steep := registration.angle_deg()) > STEEPEST_DEG or (not by_hand and before.too_steep(steep)):
-        raise SheetNotFound(
-            f"{photo.file}: a pattern was found, but only as if it were seen from far aside, so its place is in doubt and nothing "
-            "was read. Photograph the whole sheet from straight above."
-        )
-    aside, doubtful = straddling(photo.pixels, printing, registration, photo.backing)
-    doubtful = {name: which | (which.mean() > MOSTLY_DOUBTFUL) for name, which in doubtful.items()}
-    finished = Finished(locator, registration)
-    ends, stray = finished.ends, finished.stray(printing)
-    # Where one block lies wrongly, one that seems to print nothing may stand where nothing was looked for.
-    unseen = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
-    beside, all_aside = finished.one_step_aside()
-    alone = set() if by_hand else finished.slidable()
-    for name in {*ends.aside(), *stray, *unseen, *beside, *finished.sparse_aside(), *alone}:
-        doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
-    lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
-    # Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns, or marks that stand alone.
-    untold = not by_hand and not ends.told and not finished.told_alone()
-    wrong = not by_hand and finished.explains_little()
-    # Of a block that may lie a column aside the ends say nothing of the others.
-    if all_aside or lost or untold or wrong or find_slip(ends.without(alone)).moves:
-        raise SheetNotFound(
-            f"{photo.file}: a pattern was found, but ink stands beside it where the layout “{locator.whole.name}” has none, so its "
-            "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
-        )
-    if not by_hand and not (finished.steps_told() and finished.row_told()):
-        raise SheetNotFound(
-            f"{photo.file}: the sheet was found, but too few marks tell whether it lies a column or a row aside, so "
-            "nothing was guessed. Mark its four corners by hand, the top left one first."
-        )
-    return _Placed(registration, finished, expected, doubtful, moved)
-
-
-def _as_printed(layout: Layout, moved: dict[str, Floats]) -> Layout:
-    """The layout with some blocks (ids) moved by (2,) mm: what is looked for beside them stands where they really lie."""
-    blocks = tuple(
-        b.model_copy(update={"origin": tuple(np.add(b.origin, moved[b.id]))}) if b.id in moved else b
-        for b in layout.blocks
-    )
-    return layout.model_copy(update={"blocks": blocks})
 
 
 def _note(
@@ -316,7 +242,7 @@ class _Lie:
 
 
 def _lie_of(block: MarksBlock, marks: MarkMeasures, doubtful: NDArray[np.bool_] | None, moved: Floats) -> _Lie:
-    """doubtful : (n,) marks that may stand for their neighbours, for the place is in doubt there; moved : see _Placed"""
+    """doubtful : (n,) marks that may stand for their neighbours, for the place is in doubt there; moved : see Placed"""
     if doubtful is not None and doubtful.any():
         marks = replace(marks, judged=marks.judged & ~doubtful)
     solid = marks.solid

@@ -1,0 +1,94 @@
+"""Ink beside a place told on the full photo: marks that go on there, for the lattice lies aside, from words and numbers.
+
+On a map of the photo bars of numerals look like marks. Measured as the block's own marks are, hardly any stands where a mark would, as
+long and as dark as one. Of 829 sides at the bad end with numbers a step away 6 show `LIKE_OWN` or more, of 766 that lie a step aside
+all but 20.
+"""
+
+from collections import defaultdict
+from collections.abc import Iterator
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, boxes_besides, clear_heights, mark_centres, on_boxes
+from dusky_sieve.core.reading.beyond import LEAST_OF_SIDE
+from dusky_sieve.core.reading.measure import Expected, MarkMeasures
+from dusky_sieve.core.reading.refine import measured_closely
+from dusky_sieve.core.reading.registration import Registration
+
+Floats = NDArray[np.float64]
+Bools = NDArray[np.bool_]
+Photo = NDArray[np.uint8]
+Step = tuple[float, float]
+
+LIKE_OWN = 0.4  # of the share of a block's own marks that are good, that must be good beyond a side for its marks to go on there
+OWN_TELL = 0.2  # of a block's own marks, that must be good for those beyond to be held against them
+SURELY_MORE = 1.6  # of the typical mark's ink, above which it is a letter's
+
+
+@dataclass(frozen=True)
+class _Side:
+    """A block with a row or a column more at one side, which of all those marks (n,) these are, and the step (x, y) mm to them."""
+
+    name: str
+    block: MarksBlock
+    more: Bools
+    step: Step
+
+
+def going_on(
+    photo: Photo, layout: Layout, backing: Backing, names: set[str], registration: Registration, expected: Expected
+) -> tuple[set[str], list[Step]]:  # fmt: skip
+    """Of the names of blocks, and of sides of single marks (see `beyond`), those where marks go on, or nothing tells; and the steps (mm) to them."""
+    blocks = [b for b in layout.blocks if isinstance(b, MarksBlock) and b.backing == backing]
+    seen: dict[tuple[str, str], list[tuple[Bools, float, Step]]] = defaultdict(list)
+    for block, clear in zip(blocks, clear_heights(blocks), strict=True):
+        for side in _sides(block):
+            name = block.id if side.more.sum() >= LEAST_OF_SIDE else f"all {side.name}"
+            if name in names:
+                marks = measured_closely(photo, side.block, registration, backing, expected=expected, clear=clear)
+                free = ~on_boxes(mark_centres(side.block), boxes_besides(block, layout), 0.5 * block.mark[0])
+                good = _good(marks, block)
+                own = float(good[~side.more].mean())
+                seen[name, side.name].append((good[side.more & free & ~marks.outside], own, side.step))
+    marks_there: dict[str, bool] = {}
+    steps = []
+    for (name, _), parts in seen.items():
+        good, own = np.concatenate([part[0] for part in parts]), float(np.mean([part[1] for part in parts]))
+        if len(good) >= LEAST_OF_SIDE and own >= OWN_TELL:
+            goes_on = bool(good.mean() >= LIKE_OWN * own)
+            marks_there[name] = marks_there.get(name, False) or goes_on
+            steps += [step for *_, step in parts] if goes_on else []
+    return {name for name in names if marks_there.get(name, True)}, steps
+
+
+def _good(marks: MarkMeasures, block: MarksBlock) -> Bools:
+    """Which marks (n,) stand on their places, as long and as dark as a mark."""
+    return marks.solid & (marks.ink < SURELY_MORE) & (np.abs(marks.offset[:, 1]) < 0.5 * block.nozzle_pitch)
+
+
+def _sides(block: MarksBlock) -> Iterator[_Side]:
+    """A block with one row more above and below, where it has several, and one column more to the left and right of its full rows."""
+    n, columns = block.nozzles, min(block.columns, block.nozzles)
+    origin, column, row = (np.array(v) for v in (block.origin, block.column_pitch, block.row_pitch))
+
+    def wider(start: Floats, count: int, wide: int) -> MarksBlock:
+        return block.model_copy(
+            update={"origin": (float(start[0]), float(start[1])), "nozzles": count, "columns": wide}
+        )
+
+    if n > columns:
+        at = np.arange(n + columns)
+        yield _Side("top", wider(origin - row, n + columns, columns), at < columns, _step(-row))
+        yield _Side("bottom", wider(origin, n + columns, columns), at >= n, _step(row))
+    if columns > 1:
+        wide, count = columns + 1, (n // columns) * (columns + 1)
+        at = np.arange(count) % wide
+        yield _Side("left", wider(origin - column, count, wide), at == 0, _step(-column))
+        yield _Side("right", wider(origin, count, wide), at == columns, _step(column))
+
+
+def _step(step: Floats) -> Step:
+    return float(step[0]), float(step[1])

@@ -1,0 +1,137 @@
+"""A place laid onto the marks of the full photo, and whether it is to be believed."""
+
+from dataclasses import dataclass
+
+import numpy as np
+from numpy.typing import NDArray
+
+from dusky_sieve.core.errors import SheetNotFound
+from dusky_sieve.core.layout import Layout, MarksBlock, marks_over
+from dusky_sieve.core.reading.aside import Step, going_on
+from dusky_sieve.core.reading.ends import find_slip
+from dusky_sieve.core.reading.finished import Finished
+from dusky_sieve.core.reading.locate import MOST_BEYOND, STEEPEST_DEG, Locator
+from dusky_sieve.core.reading.measure import Expected
+from dusky_sieve.core.reading.refine import refine
+from dusky_sieve.core.reading.registration import Registration, moved
+from dusky_sieve.core.reading.runs import MOST_STRADDLING, runs_of, slid, straddling
+
+Floats = NDArray[np.float64]
+Bools = NDArray[np.bool_]
+Photo = NDArray[np.uint8]
+
+MOSTLY_DOUBTFUL = 0.5  # of a block's marks, from which the rest of it lies wrongly as well
+MOST_STRAY_BLOCKS = 0.4  # of those that print, beside whose lattice strokes stand: beyond it the whole place is wrong
+MOST_ASIDE = 0.25  # of the blocks that can be told, which may lie a lattice step aside: the others are read
+
+
+@dataclass(frozen=True)
+class Placed:
+    """Where the sheet lies, that held against the photo, what its marks look like, and marks (n,) of blocks whose place is in doubt.
+
+    moved : (2,) mm by which blocks (ids) were printed beside where the layout has them, as those of `finished` are
+    """
+
+    registration: Registration
+    finished: Finished
+    expected: Expected
+    doubtful: dict[str, Bools]
+    moved: dict[str, Floats]
+
+
+class _LiesAside(SheetNotFound):
+    """The whole place lies a lattice step aside of marks that go on there; `way` has it led by that step, mm."""
+
+    def __init__(self, message: str, way: Registration) -> None:
+        super().__init__(message)
+        self.way = way
+
+
+def laid(photo: Photo, registration: Registration, locator: Locator, *, by_hand: bool = False) -> Placed:
+    """A place, or the one a lattice step aside that its marks lead to; raises SheetNotFound where they do not lie as the layout says."""
+    try:
+        return _laid(photo, registration, locator, by_hand)
+    except _LiesAside as aside:
+        try:
+            return _laid(photo, aside.way, locator, by_hand)
+        except SheetNotFound:
+            raise aside from None
+
+
+def _laid(photo: Photo, registration: Registration, locator: Locator, by_hand: bool) -> Placed:
+    file, backing = locator.file, locator.backing
+    before = Finished(locator, registration)
+    blocks, printing = before.blocks, before.printing
+    if runs := runs_of(printing, registration):
+        registration = slid(photo, runs, registration, backing, before.ends)
+    registration, expected, moved_blocks = refine(photo, blocks, registration, backing, file)
+    if moved_blocks:
+        locator = Locator(
+            photo, _as_printed(locator.whole, moved_blocks), backing, file, seen=locator.map, within=locator.within
+        )
+        shown = {b.id for b in printing}
+        printing = [b for b in marks_over(locator.whole, backing) if b.id in shown]
+    if (steep := registration.angle_deg()) > STEEPEST_DEG or (not by_hand and before.too_steep(steep)):
+        raise SheetNotFound(
+            f"{file}: a pattern was found, but only as if it were seen from far aside, so its place is in doubt and nothing "
+            "was read. Photograph the whole sheet from straight above."
+        )
+    finished = Finished(locator, registration)
+    doubtful = _held(photo, finished, registration, expected, printing, by_hand)
+    if not by_hand and not (finished.steps_told() and finished.row_told()):
+        raise SheetNotFound(
+            f"{file}: the sheet was found, but too few marks tell whether it lies a column or a row aside, so "
+            "nothing was guessed. Mark its four corners by hand, the top left one first."
+        )
+    return Placed(registration, finished, expected, doubtful, moved_blocks)
+
+
+def _held(
+    photo: Photo, finished: Finished, registration: Registration, expected: Expected, printing: list[MarksBlock], by_hand: bool
+) -> dict[str, Bools]:  # fmt: skip
+    """Marks (n,) of blocks (ids) whose place is in doubt; raises SheetNotFound where all of it is."""
+    at, blocks = finished.at, finished.blocks
+    aside, doubtful = straddling(photo, printing, registration, at.backing)
+    doubtful = {name: which | (which.mean() > MOSTLY_DOUBTFUL) for name, which in doubtful.items()}
+    ends, stray = finished.ends, finished.stray(printing)
+    # Where one block lies wrongly, one that seems to print nothing may stand where nothing was looked for.
+    unseen = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
+    beside, steps, all_aside = _beside(photo, finished, registration, expected)
+    alone = set() if by_hand else finished.slidable()
+    for name in {*ends.aside(), *stray, *unseen, *beside, *finished.sparse_aside(), *alone}:
+        doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
+    lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
+    # Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns, or marks that stand alone.
+    untold = not by_hand and not ends.told and not finished.told_alone()
+    wrong = not by_hand and finished.explains_little()
+    # Of a block that may lie a column aside the ends say nothing of the others.
+    if all_aside or lost or untold or wrong or find_slip(ends.without(alone)).moves:
+        refused = (
+            f"{at.file}: a pattern was found, but ink stands beside it where the layout “{at.whole.name}” has none, so its "
+            "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
+        )
+        raise _LiesAside(refused, moved(registration, steps[0])) if steps else SheetNotFound(refused)
+    return doubtful
+
+
+def _beside(
+    photo: Photo, finished: Finished, registration: Registration, expected: Expected
+) -> tuple[set[str], list[Step], bool]:
+    """Blocks (ids) one lattice step beside which marks go on, the steps to them, mm, likeliest first, and whether all of it lies wrongly."""
+    at, sides = finished.at, finished.ink_beside()
+    inked = {name for name, ink in sides.items() if ink > MOST_BEYOND}
+    if not inked:
+        return set(), [], False
+    aside, steps = going_on(photo, at.whole, at.backing, inked, registration, expected)
+    blocks = aside & {b.id for b in finished.blocks}
+    all_aside = aside != blocks or len(aside) > MOST_ASIDE * len(sides)
+    return blocks, sorted(dict.fromkeys(steps), key=lambda step: -steps.count(step)), all_aside
+
+
+def _as_printed(layout: Layout, moved_blocks: dict[str, Floats]) -> Layout:
+    """The layout with some blocks (ids) moved by (2,) mm: what is looked for beside them stands where they really lie."""
+    blocks = tuple(
+        b.model_copy(update={"origin": tuple(np.add(b.origin, moved_blocks[b.id]))}) if b.id in moved_blocks else b
+        for b in layout.blocks
+    )
+    return layout.model_copy(update={"blocks": blocks})
