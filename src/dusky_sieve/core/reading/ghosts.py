@@ -37,14 +37,17 @@ class Ground:
     @cached_property
     def light(self) -> NDArray[np.float32]:
         """Brightness (rows, columns), 0..255, the mean of the bands."""
-        return np.asarray(cv2.transform(self.small.astype(np.float32), np.full((1, 3), 1 / 3, np.float32)), np.float32)
+        one, two, three = cv2.split(self.small)  # all three as floats would be the largest picture of a reading
+        total = cv2.add(cv2.add(one, two, dtype=cv2.CV_32F), three, dtype=cv2.CV_32F)
+        return np.asarray(np.multiply(total, np.float32(1 / 3), out=total), np.float32)
 
     @cached_property
     def detail(self) -> NDArray[np.float32]:
         """How much brighter each place is than what is round it, (rows, columns), what stands out far held back."""
-        detail = self.light - cv2.blur(self.light, (WINDOW, WINDOW))
+        detail = cv2.subtract(self.light, cv2.blur(self.light, (WINDOW, WINDOW)))
         limit = 4 * float(median(np.abs(detail[::EVERY, ::EVERY]).ravel())) * 1.4826 + 1.0
-        return np.asarray(np.clip(cv2.blur(detail, (3, 1)), -limit, limit), np.float32)
+        soft = cv2.blur(detail, (3, 1))
+        return np.asarray(np.clip(soft, -limit, limit, out=soft), np.float32)
 
     def trace(self, place: Place, layout: Layout, backing: Backing) -> float:
         """Standard errors, beyond those of chance, by which marks of the other backing differ from the bare places beside them.

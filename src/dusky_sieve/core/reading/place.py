@@ -151,6 +151,9 @@ def _somewhere(found: Found) -> bool:
 def _of_looks(looks: list[Look], chosen: Look) -> tuple[Registration, Locator] | None:
     """The place that one look led to, held against where the others led; None where it is no sheet."""
     best, candidates, at = chosen
+    for *_, other in looks:
+        if other is not at:
+            other.forget()
     others = [_on_photo(look) for look in looks if look[0] is not None and not _same(look, chosen)]
     place = _checked(at, best, candidates, others)
     return (place, at) if place is not None else None
