@@ -8,10 +8,11 @@ from tests.core.test_small_sheets import PITCH, sheet, states
 
 from dusky_sieve.core.layout import Layout, mark_centres
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
-from dusky_sieve.core.reading.aside import going_on
+from dusky_sieve.core.reading.aside import going_on, moved_on
 from dusky_sieve.core.reading.laid import laid
 from dusky_sieve.core.reading.locate import Locator
 from dusky_sieve.core.reading.measure import Expected
+from dusky_sieve.core.reading.refine import measured_closely
 from dusky_sieve.core.reading.registration import grid_over, moved, through
 from dusky_sieve.core.simulate import BlockTruth, Truth, render
 from dusky_sieve.core.simulate.camera import place_on_photo
@@ -69,6 +70,18 @@ def test_a_place_a_lattice_step_aside_is_led_back_by_the_marks_that_go_on_there_
     assert {tuple(np.round(s, 6)) for s in steps} == {tuple(np.negative(step))}
     place = laid(photo, moved(true, step), Locator(photo, ROWS, "light", "p")).registration
     assert np.abs(place.to_photo(grid) - true.to_photo(grid)).max() < 1.0
+
+
+@pytest.mark.parametrize(("step", "aside"), [((0.0, 0.0), False), ((0.0, -1.2), True), ((0.0, 1.2), True), ((-1.7, 0.0), True), ((1.7, 0.0), True)])  # fmt: skip
+def test_a_block_read_a_row_or_a_column_aside_is_told_by_the_marks_that_go_on_at_its_other_side(step, aside):
+    """Where it lies right its first row is missing all the same, and numbers stand below the last."""
+    block = ROWS.blocks[-1]
+    below = [(str(k + 1), (x, y + 1.2)) for k, (x, y) in enumerate(mark_centres(block)[-25:])]
+    gone = {block.id: tuple(range(1, 26)) if not aside else ()}
+    photo, shot, grid = photo_with(ROWS, below, gone, size=0.7), small_scene(**SHOT), grid_over(ROWS.size, 9)
+    true = through(place_on_photo(grid, layout=ROWS, scene=shot), grid, ROWS.size, 4)
+    known = {"registration": moved(true, step), "backing": "light", "expected": Expected(), "clear": 1.2}
+    assert moved_on(photo, ROWS, block, measured_closely(photo, block, **known), **known) == aside
 
 
 @pytest.mark.parametrize("seed", [9, 17])

@@ -17,6 +17,7 @@ from dusky_sieve.core.layout import (
     marks_over,
 )
 from dusky_sieve.core.reading.along import along_travel, numbered_back
+from dusky_sieve.core.reading.aside import moved_on
 from dusky_sieve.core.reading.compiled import on_one_core
 from dusky_sieve.core.reading.cover import (
     STATE_DEFLECTED,
@@ -145,7 +146,12 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     lost_ones = elsewhere(measured) if photo.backing == "light" else []
     # Ink on the map where not one mark can be measured: it is not the block's own, or the block lies elsewhere.
     at_odds = silent & {b.id for b in placed.finished.printing}
-    for name in {*lost_ones, *at_odds, *placed.finished.overlooked(silent)}:
+    aside = {
+        b.id
+        for b in blocks
+        if moved_on(photo.pixels, layout, b, measured[b.id], registration, photo.backing, placed.expected, clear[b.id])
+    }
+    for name in {*lost_ones, *at_odds, *aside, *placed.finished.overlooked(silent)}:
         doubtful[name] = np.ones(len(measured[name].ink), bool)
     lie = {b.id: _lie_of(b, measured[b.id], doubtful.get(b.id), placed.moved.get(b.id, np.zeros(2))) for b in blocks}
     foreign = printed_paper({n: m.bare for n, m in measured.items()}, {n: m.strength for n, m in measured.items()})
