@@ -35,9 +35,8 @@ Step = tuple[float, float]
 LIKE_OWN = 0.4  # of the share of a block's own marks that are good, that must be good beyond a side for its marks to go on there
 OWN_TELL = 0.2  # of a block's own marks, that must be good for those beyond to be held against them
 SURELY_MORE = 1.6  # of the typical mark's ink, above which it is a letter's
-HARDLY_ANY = (
-    0.2  # of an outermost row's or column's marks, up to which these are good where the block may lie a step aside
-)
+# Of an outermost row's or column's marks, up to which these are good where the block may lie a step aside.
+HARDLY_ANY = 0.2
 
 
 @dataclass(frozen=True)

@@ -131,15 +131,14 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
         )
     placed = _placed(layout, photo)
     registration, doubtful, blocks = placed.registration, placed.doubtful, placed.finished.blocks
+    whole, expected = placed.finished.at.whole, placed.expected
     printed = {b.id: b for b in blocks}
     warnings: list[Warned] = []
     read: list[BlockReading] = []
     residuals: list[Floats] = []
     clear = dict(zip((b.id for b in blocks), clear_heights(blocks), strict=True))
     measured = {
-        b.id: measured_closely(
-            photo.pixels, b, registration, photo.backing, expected=placed.expected, clear=clear[b.id]
-        )
+        b.id: measured_closely(photo.pixels, b, registration, photo.backing, expected=expected, clear=clear[b.id])
         for b in blocks
     }
     silent = {name for name, m in measured.items() if m.printing < DEAD}
@@ -149,7 +148,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
     aside = {
         b.id
         for b in blocks
-        if moved_on(photo.pixels, layout, b, measured[b.id], registration, photo.backing, placed.expected, clear[b.id])
+        if moved_on(photo.pixels, whole, b, measured[b.id], registration, photo.backing, expected, clear[b.id])
     }
     for name in {*lost_ones, *at_odds, *aside, *placed.finished.overlooked(silent)}:
         doubtful[name] = np.ones(len(measured[name].ink), bool)
