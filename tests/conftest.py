@@ -5,6 +5,7 @@ from datetime import UTC, datetime
 from functools import cache
 from typing import Any
 
+import cv2
 import numpy as np
 import pytest
 from numpy.typing import NDArray
@@ -13,6 +14,7 @@ from dusky_sieve import files
 from dusky_sieve.core.layout import Layout
 from dusky_sieve.core.simulate import BlockTruth, DeflectedMark, Scene, Truth, WeakMark, render
 
+cv2.setNumThreads(1)  # tests run side by side: threads of one would only wait for another's
 NOON = datetime(2031, 3, 2, 12, 0, tzinfo=UTC)
 
 # Faults that every kind of sheet in these tests carries, by block of the staircase layout.
