@@ -96,7 +96,7 @@ def _held(
     ends, stray = finished.ends, finished.stray(printing)
     # Where one block lies wrongly, one that seems to print nothing may stand where nothing was looked for.
     unseen = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
-    beside, steps, all_aside = _beside(photo, finished, registration, expected)
+    beside, step, all_aside = _beside(photo, finished, registration, expected)
     alone = set() if by_hand else finished.slidable()
     for name in {*ends.aside(), *stray, *unseen, *beside, *finished.sparse_aside(), *alone}:
         doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
@@ -110,22 +110,22 @@ def _held(
             f"{at.file}: a pattern was found, but ink stands beside it where the layout “{at.whole.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
         )
-        raise _LiesAside(refused, moved(registration, steps[0])) if steps else SheetNotFound(refused)
+        raise SheetNotFound(refused) if step is None else _LiesAside(refused, moved(registration, step))
     return doubtful
 
 
 def _beside(
     photo: Photo, finished: Finished, registration: Registration, expected: Expected
-) -> tuple[set[str], list[Step], bool]:
-    """Blocks (ids) one lattice step beside which marks go on, the steps to them, mm, likeliest first, and whether all of it lies wrongly."""
+) -> tuple[set[str], Step | None, bool]:
+    """Blocks (ids) one lattice step beside which marks go on, the step to most of them, mm, and whether all of it lies wrongly."""
     at, sides = finished.at, finished.ink_beside()
     inked = {name for name, ink in sides.items() if ink > MOST_BEYOND}
     if not inked:
-        return set(), [], False
+        return set(), None, False  # nothing is measured for it
     aside, steps = going_on(photo, at.whole, at.backing, inked, registration, expected)
     blocks = aside & {b.id for b in finished.blocks}
     all_aside = aside != blocks or len(aside) > MOST_ASIDE * len(sides)
-    return blocks, sorted(dict.fromkeys(steps), key=lambda step: -steps.count(step)), all_aside
+    return blocks, max(steps, key=steps.count, default=None), all_aside
 
 
 def _as_printed(layout: Layout, moved_blocks: dict[str, Floats]) -> Layout:
