@@ -8,6 +8,7 @@
     .venv/bin/python -m benchmarks.read --world third        # and of a third (thirdworld.py)
     .venv/bin/python -m benchmarks.read --world fourth       # its photographs of other layouts again (fourthlayouts.py)
     .venv/bin/python -m benchmarks.read --world fifth        # all worlds' layouts on pages with other prints, in ink that goes through (fifthworld.py)
+    .venv/bin/python -m benchmarks.read --world sixth        # all worlds' layouts, printed and photographed as plainly as can be (sixthworld.py)
     .venv/bin/python -m benchmarks.read --furnished [KIND]   # with frames, words, rules, scales round the pattern, or on ruled paper (furniture.py)
     .venv/bin/python -m benchmarks.read --printed [KIND]     # printed as other printers would (printing.py)
     .venv/bin/python -m benchmarks.read --after [KIND]       # photographs as other cameras and apps would leave them (afterwards.py)
@@ -32,7 +33,7 @@ from typing import Any
 import cv2
 import numpy as np
 
-from benchmarks import afterwards, fifthworld, fourthlayouts, otherworld, printing, refusals, thirdworld, yardstick
+from benchmarks import afterwards, fifthworld, fourthlayouts, otherworld, printing, refusals, sixthworld, thirdworld, yardstick
 from benchmarks.furniture import ANY, KINDS, PAPERS, Place, furnish
 from benchmarks.ties import lies_on_itself
 from benchmarks.worlds import Sheet, photograph
@@ -44,6 +45,7 @@ from dusky_sieve.core.simulate.camera import place_on_photo
 
 FOURTH = partial(thirdworld.photograph, draw=fourthlayouts.draw_layout, world="fourth")
 FIFTH = partial(thirdworld.photograph, draw=fifthworld.draw_sheet, world="fifth", shot=fifthworld.shot)
+SIXTH = partial(thirdworld.photograph, draw=fifthworld.draw_sheet, world="sixth", shot=sixthworld.shot)
 STATES = ("missing", "deflected", "weak")
 HELD_OUT = 5000
 # Bare paper round a pattern that furniture may stand on: of this world's scenes but for their very edge, of the others' what is sure.
@@ -124,6 +126,7 @@ def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardsti
             "third": thirdworld.photograph,
             "fourth": FOURTH,
             "fifth": FIFTH,
+            "sixth": SIXTH,
         }[world]
         sheet, truth, conditions, shown, place = drawn_there(seed, grade, perfect, keep)
     else:
@@ -271,7 +274,7 @@ def main() -> None:
     parser.add_argument("--refuse", action="store_true")
     parser.add_argument(
         "--world",
-        choices=("own", "other", "third", "fourth", "fifth"),
+        choices=("own", "other", "third", "fourth", "fifth", "sixth"),
         default="own",
         help="whose sheets and photographs",
     )

@@ -141,7 +141,7 @@ def similarities(
     for lean in leans:
         places: list[Candidate] = []
         seen, weight = _inked_places(strokes, lean)
-        frame = project(inverse(lean.to_map), _corners(shape[1] - 1.0, shape[0] - 1.0))
+        frame = project(inverse(lean.to_map), corners_of(shape[1] - 1.0, shape[0] - 1.0))
         low, high = frame.min(axis=0), frame.max(axis=0)
         factor = SEARCH_PX / max(shape)
         size = np.minimum(((high - low) * factor).astype(int) + 1, int(0.75 * GRID))
@@ -222,7 +222,7 @@ def _best_places(
     c, s = np.cos(turn) * scale, np.sin(turn) * scale
     rotate = np.array([[c, s], [-s, c]])
     half = np.array(layout.size) / 2 + 0.1 * max(layout.size)
-    frame = _corners(*(2 * half)) - half
+    frame = corners_of(*(2 * half)) - half
     mask = np.zeros((GRID, GRID), np.uint8)
     cv2.fillConvexPoly(mask, np.round(frame @ rotate + GRID / 2).astype(np.int32), (1,))
     window = mask.astype(np.float32)
@@ -269,7 +269,8 @@ def _correlated(one: Waves, other: Waves, *, turned: bool = False) -> Singles:
     return np.asarray(cv2.idft(cv2.mulSpectrums(one, other, 0, conjB=not turned), flags=cv2.DFT_SCALE), np.float32)
 
 
-def _corners(w: float, h: float) -> Floats:
+def corners_of(w: float, h: float) -> Floats:
+    """Of a box of that size, (4, 2), from the top left one on, clockwise."""
     return np.array([[0.0, 0.0], [w, 0.0], [w, h], [0.0, h]])
 
 
@@ -277,7 +278,7 @@ def distinct(found: list[Candidate], layout: Layout, most: int) -> list[Candidat
     """The best few that put the pattern's corners in clearly different places."""
     kept: list[tuple[Candidate, Floats]] = []
     for candidate in found:
-        seen = project(candidate.homography, _corners(*layout.size))
+        seen = project(candidate.homography, corners_of(*layout.size))
         apart = 0.06 * np.linalg.norm(seen[0] - seen[2])
         if all(np.linalg.norm(seen - other, axis=1).max() > apart for _, other in kept):
             kept.append((candidate, seen))

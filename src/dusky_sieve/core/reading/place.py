@@ -103,6 +103,8 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
         at = views.locator(size, where)
         if at is None or _in_vain(size, effort, where, seen):
             continue
+        if size == FINDING_PX and effort == EFFORTS[0] and chosen and chosen[0] and chosen[2].led_twice(chosen[0]) and views.closer:
+            continue
         look = _look(at, effort, chosen)
         there = look[0].fit.there if look[0] is not None else 0.0
         seen.setdefault(where, there)
