@@ -33,7 +33,17 @@ from typing import Any
 import cv2
 import numpy as np
 
-from benchmarks import afterwards, fifthworld, fourthlayouts, otherworld, printing, refusals, sixthworld, thirdworld, yardstick
+from benchmarks import (
+    afterwards,
+    fifthworld,
+    fourthlayouts,
+    otherworld,
+    printing,
+    refusals,
+    sixthworld,
+    thirdworld,
+    yardstick,
+)
 from benchmarks.furniture import ANY, KINDS, PAPERS, Place, furnish
 from benchmarks.ties import lies_on_itself
 from benchmarks.worlds import Sheet, photograph

@@ -20,7 +20,8 @@ from dusky_sieve.core.reading.find import gather_marks
 from dusky_sieve.core.reading.inklaw import ink_share
 from dusky_sieve.core.reading.inkmap import InkMap
 from dusky_sieve.core.reading.judge import STATES, WEAK_BELOW, judge_marks
-from dusky_sieve.core.reading.locate import Found, Locator
+from dusky_sieve.core.reading.laying import Found
+from dusky_sieve.core.reading.locate import Locator
 from dusky_sieve.core.reading.measure import Expected, measure_block
 from dusky_sieve.core.reading.pin import pin
 from dusky_sieve.core.reading.registration import (

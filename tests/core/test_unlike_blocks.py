@@ -15,7 +15,8 @@ from dusky_sieve.core.reading.find import EFFORTS
 from dusky_sieve.core.reading.ghosts import Ground
 from dusky_sieve.core.reading.inkmap import find_strokes
 from dusky_sieve.core.reading.judge import STATES
-from dusky_sieve.core.reading.locate import Found, Locator
+from dusky_sieve.core.reading.laying import Found
+from dusky_sieve.core.reading.locate import Locator
 from dusky_sieve.core.reading.measure import Expected, measure_block
 from dusky_sieve.core.reading.registration import moved, rigid
 from dusky_sieve.core.reading.score import probes

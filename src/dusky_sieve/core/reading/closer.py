@@ -11,7 +11,8 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.reading.find import Candidate, like_marks
 from dusky_sieve.core.reading.inkmap import CLOSER_PX, ink_map
-from dusky_sieve.core.reading.locate import Found, Locator
+from dusky_sieve.core.reading.laying import Found
+from dusky_sieve.core.reading.locate import Locator
 from dusky_sieve.core.reading.registration import Registration, homography_of, inverse
 from dusky_sieve.core.reading.tilt import running_along
 

@@ -8,7 +8,8 @@ from numpy.typing import NDArray
 from dusky_sieve.core.layout import MarksBlock, extent, mark_centres, marks_over
 from dusky_sieve.core.reading.beyond import beyond, sparse_aside
 from dusky_sieve.core.reading.ends import Ends
-from dusky_sieve.core.reading.locate import CLEARLY_FOUND, FOUND_FROM, Locator
+from dusky_sieve.core.reading.laying import CLEARLY_FOUND
+from dusky_sieve.core.reading.locate import FOUND_FROM, Locator
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.stray import beside_lattice, on_lattice, overlooked, stray_blocks
 

@@ -7,7 +7,8 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout, extent, lattice_middle, mark_centres, marks_over, near_by
 from dusky_sieve.core.reading.beyond import gap_beside
-from dusky_sieve.core.reading.locate import Found, Locator
+from dusky_sieve.core.reading.laying import Found
+from dusky_sieve.core.reading.locate import Locator
 from dusky_sieve.core.reading.registration import inverse, project
 from dusky_sieve.core.reading.score import Judge
 from dusky_sieve.core.reading.stray import standing

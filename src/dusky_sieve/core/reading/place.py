@@ -10,15 +10,8 @@ from dusky_sieve.core.layout import Backing, Layout
 from dusky_sieve.core.reading.closer import WORTH_CLOSER, carried, close_up
 from dusky_sieve.core.reading.find import CLOSE, EFFORTS, PARTS, Candidate, Effort, boxed
 from dusky_sieve.core.reading.inkmap import CLOSER_PX, FINDING_PX, InkMap, ink_map, shrink
-from dusky_sieve.core.reading.locate import (
-    CLEARLY_FOUND,
-    FOUND_FROM,
-    LEAST_MARKS,
-    MOST_LIKELY,
-    SAME_PLACE,
-    Found,
-    Locator,
-)
+from dusky_sieve.core.reading.laying import CLEARLY_FOUND, SAME_PLACE, Found
+from dusky_sieve.core.reading.locate import FOUND_FROM, LEAST_MARKS, MOST_LIKELY, Locator
 from dusky_sieve.core.reading.paper import enlarged, papers_on
 from dusky_sieve.core.reading.registration import Registration, inverse, project
 from dusky_sieve.core.reading.sides import ends_right
@@ -57,6 +50,7 @@ class _Views:
         self.photo, self.layout, self.backing, self.file = photo, layout, backing, file
         self.maps: dict[int, InkMap] = {}
         self.places: dict[tuple[int, int], Locator] = {}
+        self.searches: set[tuple[int, Effort, int]] = set()  # at which size, how, and among how many strokes
         self.papers: list[Bytes | None] = [*papers_on(self.map(FINDING_PX).small, backing), None]
         self.closer = min(max(photo.shape[:2]), CLOSER_PX) >= WORTH_CLOSER * FINDING_PX
 
@@ -80,6 +74,13 @@ class _Views:
             )
         return self.places[size, where]
 
+    def searched(self, at: Locator, effort: Effort) -> bool:
+        """Whether the same strokes were searched so before, for paper all over the photo leaves none out; if not, now they are."""
+        search = max(at.shape), effort, len(at.strokes.ink)
+        known = search in self.searches
+        self.searches.add(search)
+        return known
+
 
 def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iterator[tuple[Registration, Locator]]:
     """Where the sheet may lie on the photo, good to a pixel or two of the ink map, each with the locator that found it.
@@ -101,9 +102,9 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
             continue
         where = 1 if where == RATHER else where
         at = views.locator(size, where)
-        if at is None or _in_vain(size, effort, where, seen):
+        if at is None or _in_vain(size, effort, where, seen) or (views.closer and _agreed(size, effort, chosen)):
             continue
-        if size == FINDING_PX and effort == EFFORTS[0] and chosen and chosen[0] and chosen[2].led_twice(chosen[0]) and views.closer:
+        if views.searched(at, effort):
             continue
         look = _look(at, effort, chosen)
         there = look[0].fit.there if look[0] is not None else 0.0
@@ -166,6 +167,12 @@ def _in_vain(size: int, effort: Effort, where: int, seen: dict[int, float]) -> b
     if size != FINDING_PX:
         return seen.get(where, 0.0) < max(seen.values()) - LED_FURTHER
     return effort != EFFORTS[0] and seen.get(where, 0.0) > LED_SOMEWHERE
+
+
+def _agreed(size: int, effort: Effort, chosen: Look | None) -> bool:
+    """Whether a quick look would hardly tell more than the one before, which candidates agreed on: it is looked at closer first."""
+    best = chosen[0] if chosen is not None else None
+    return size == FINDING_PX and effort == EFFORTS[0] and best is not None and best.agreed
 
 
 def _look(at: Locator, effort: Effort, before: Look | None) -> Look:

@@ -4,7 +4,8 @@ from dataclasses import replace
 
 from dusky_sieve.core.reading.beyond import words_at_sides
 from dusky_sieve.core.reading.ends import find_slip, slipped
-from dusky_sieve.core.reading.locate import Found, Locator
+from dusky_sieve.core.reading.laying import Found
+from dusky_sieve.core.reading.locate import Locator
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.words import MarksMap
 

@@ -46,7 +46,7 @@ class _Rows:
     """Samples along rows, one row after the other: `start` (rows + 1,) is where each begins.
 
     places : (n, 2) mm; terms : (n, t) of a warp over the sheet, as many as any stage asks for; wanted, usable : (n,) how much of each a mark covers, and 1 for
-    those that count; beyond : (n,) beyond the row's ends
+    those that count; seen : (n,) those that are looked at, for they count or what counts is blurred with them; beyond : (n,) beyond the row's ends
     column_mm : (rows,); half_row : (rows, 2) mm to half-way to the next row; clear_mm : (rows,)
     """
 
@@ -54,6 +54,7 @@ class _Rows:
     terms: Floats
     wanted: Singles
     usable: Singles
+    seen: Bools
     beyond: Bools
     start: Whole
     column_mm: Floats
@@ -78,7 +79,7 @@ def slide(soft_ink: Bytes, start: Registration, blocks: list[MarksBlock], layout
         taps = _taps(blur * ROW_SAMPLES)
         aim = _smoothed(rows.wanted, rows.start, taps)
         for _ in range(rounds):
-            seen, inside = _ink_along(soft_ink, base, rows.terms, total[:count], matrix, beyond, half_row)
+            seen, inside = _ink_along(soft_ink, base, rows.seen, rows.terms, total[:count], matrix, beyond, half_row)
             if level is None:
                 level = _strong_ink(seen, rows.usable, rows.start)
             soft = _smoothed(np.minimum(seen / level, np.float32(1.2)), rows.start, taps)
@@ -104,9 +105,13 @@ def _rows_of(blocks: tuple[MarksBlock, ...], layout: Layout, ends_only: bool) ->
     wanted, usable, beyond = (np.concatenate([part[k].ravel() for part in parts]) for k in (1, 2, 3))
     lengths = np.concatenate([np.full(part[1].shape[0], part[1].shape[1]) for part in parts])
     count = [len(part[1]) for part in parts]
+    around = np.ones(
+        (1, len(_taps(SLIDES[0][0] * ROW_SAMPLES)) + 2), np.uint8
+    )  # and a slope takes one more to each side
+    seen = np.concatenate([cv2.dilate(part[2].astype(np.uint8), around).ravel() for part in parts]) > 0
     return _Rows(
-        places, in_rows(warp_terms(places, layout.size)[:, : DEGREES[SLIDES[-1][1]]]), wanted.astype(np.float32), usable.astype(np.float32), beyond,
-        np.append(0, np.cumsum(lengths)), np.repeat([b.column_pitch[0] or 1.0 for b in blocks], count),
+        places, in_rows(warp_terms(places, layout.size)[:, : DEGREES[SLIDES[-1][1]]]), wanted.astype(np.float32), usable.astype(np.float32),
+        seen, beyond, np.append(0, np.cumsum(lengths)), np.repeat([b.column_pitch[0] or 1.0 for b in blocks], count),
         np.repeat([np.array(b.row_pitch) / 2 for b in blocks], count, axis=0),
         np.repeat([clear_height(b) for b in blocks], count),
     )  # fmt: skip
@@ -176,14 +181,17 @@ def _smoothed(values: Singles, start: Whole, taps: Singles) -> Singles:
 
 @compiled
 def _ink_along(
-    ink: Bytes, base: Floats, terms: Floats, total: Floats, homography: Floats, beyond: Whole, half_row: Floats
+    ink: Bytes, base: Floats, looked_at: Bools, terms: Floats, total: Floats, homography: Floats, beyond: Whole, half_row: Floats
 ) -> tuple[Singles, Bools]:  # fmt: skip
     """Ink (n,) at places (n, 2) mm moved along travel by `total` (t,) of the `terms`, and whether they lie on the map.
 
+    looked_at : (n,) of the others there is none
     beyond, half_row : (k,) which of them lie beyond their row's ends, and (k, 2) mm of that row: a frame's ink is left out there
     """
     seen, inside, x = np.zeros(len(base), np.float32), np.zeros(len(base), np.bool_), base[:, 0].copy()
     for n in range(len(base)):
+        if not looked_at[n]:
+            continue
         for k in range(len(total)):
             x[n] += terms[n, k] * total[k]
         right, down = through_matrix(homography, x[n], base[n, 1])

@@ -4,7 +4,6 @@ Correlation weighs how ink is spread, and where most marks are missing little of
 printed still stands on its lattice. A generalised Hough transform (Ballard 1981) over place and two scales, both ways round.
 """
 
-import cv2
 import numpy as np
 from numpy.typing import NDArray
 
@@ -20,7 +19,7 @@ Whole = NDArray[np.int64]
 Cells = NDArray[np.uint16]
 
 MOST_PAIRS = 250_000  # of strokes and marks, that take part; more strokes than tell are left out
-MOST_CELLS = 2_000_000  # in which votes are counted: 24 MB
+MOST_CELLS = 2_000_000  # in which votes are counted: 4 MB
 LEAST_VOTING, ENOUGH_VOTING, MOST_VOTING = 12, 60, 160  # strokes; of more, some that are enough stand for all
 # Step between scales as a share, and how many are tried to each side: of both directions together, and of across alone.
 SCALE_STEP, SCALES_TRIED, ASPECTS_TRIED = 0.02, 8, 8
@@ -129,7 +128,7 @@ def _on_plane(strokes: Strokes, lean: Lean, marks: Marks) -> tuple[Floats, float
     return (ends[0] + ends[1]) / 2 @ turn / scale, scale, turn
 
 
-def _places(at: Floats, marks: Floats, cell: Floats) -> list[tuple[float, Floats, int, Floats]]:
+def _places(at: Floats, marks: Floats, cell: Floats) -> list[tuple[int, Floats, int, Floats]]:
     """For every pair of scales and both ways round, most first: votes, stretch (2,), way 1 or -1, and shift (2,) mm.
 
     None where a pattern is so large to its steps that there are too many places.
@@ -145,8 +144,8 @@ def _places(at: Floats, marks: Floats, cell: Floats) -> list[tuple[float, Floats
         return []
 
     def cells(axis: int, stretch: float, way: int) -> Cells:
-        off = at[:, None, axis] * stretch - way * marks[None, :, axis] + reach[axis] + cell[axis]
-        return np.asarray(np.clip(off / cell[axis], 0, (wide, high)[axis] - 1).astype(np.uint16).ravel())
+        first = reach[axis] + cell[axis]
+        return _cells(at[:, axis] * stretch, way * marks[:, axis] - first, cell[axis], (wide, high)[axis])
 
     found = []
     for way in (1, -1):
@@ -154,19 +153,37 @@ def _places(at: Floats, marks: Floats, cell: Floats) -> list[tuple[float, Floats
         for i, stretch in enumerate(along):
             across = cells(0, float(stretch), way)
             for j, aspect in enumerate(aspects):
-                rows = down[i - SCALES_TRIED + j - ASPECTS_TRIED]
-                votes = _counted(across, rows, wide, high)
-                votes[[0, -1]], votes[:, [0, -1]] = 0, 0
-                near = cv2.boxFilter(votes, -1, (3, 3), normalize=False, borderType=cv2.BORDER_CONSTANT)
-                y, x = divmod(int(near.argmax()), wide)
-                found.append((float(near[y, x]), np.array([stretch, stretch * aspect]), way, (np.array([x, y]) - 0.5) * cell - reach))  # fmt: skip
+                votes, x, y = _most(across, down[i - SCALES_TRIED + j - ASPECTS_TRIED], wide, high)
+                found.append((votes, np.array([stretch, stretch * aspect]), way, (np.array([x, y]) - 0.5) * cell - reach))  # fmt: skip
     return sorted(found, key=lambda place: -place[0])
 
 
 @compiled
-def _counted(columns: Cells, rows: Cells, wide: int, high: int) -> NDArray[np.float32]:
-    """How many pairs' columns and rows (k,) are those of each of the cells (high, wide)."""
-    votes = np.zeros((high, wide), np.float32)
+def _cells(strokes: Floats, marks: Floats, cell: float, count: int) -> Cells:
+    """In which of `count` cells, the outermost of which hold what lies beyond, every pair's distance (strokes * marks,) lies."""
+    found = np.empty(len(strokes) * len(marks), np.uint16)
+    for n in range(len(strokes)):
+        for m in range(len(marks)):
+            found[n * len(marks) + m] = min(max(int((strokes[n] - marks[m]) / cell), 0), count - 1)
+    return found
+
+
+@compiled
+def _most(columns: Cells, rows: Cells, wide: int, high: int) -> tuple[int, int, int]:
+    """The most pairs (k,) in any three cells each way of (high, wide), the outermost left out, and the column and row of their middle."""
+    votes = np.zeros((high, wide), np.uint16)
     for k in range(len(columns)):
         votes[rows[k], columns[k]] += 1
-    return votes
+    votes[0], votes[high - 1], votes[:, 0], votes[:, wide - 1] = 0, 0, 0, 0
+    three, most, column, row = np.zeros(wide, np.int32), 0, 1, 1
+    for y in range(1, high - 1):
+        above, here, below, near = votes[y - 1], votes[y], votes[y + 1], 0
+        for x in range(wide):
+            three[x] = np.int32(above[x]) + np.int32(here[x]) + np.int32(below[x])
+        for x in range(1, wide - 1):
+            near = max(near, three[x - 1] + three[x] + three[x + 1])
+        if near > most:  # seldom: where in the row is looked for apart
+            most, row, column = near, y, 1
+            while three[column - 1] + three[column] + three[column + 1] < near:
+                column += 1
+    return most, column, row

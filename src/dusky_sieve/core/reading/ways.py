@@ -12,7 +12,8 @@ from dusky_sieve.core.reading.compiled import compiled
 from dusky_sieve.core.reading.find import Candidate
 from dusky_sieve.core.reading.follow import PLANS
 from dusky_sieve.core.reading.ghosts import Ground, clearer
-from dusky_sieve.core.reading.locate import FOUND_FROM, WELL_LAID, Found, Locator
+from dusky_sieve.core.reading.laying import WELL_LAID, Found
+from dusky_sieve.core.reading.locate import FOUND_FROM, Locator
 from dusky_sieve.core.reading.lone import leads, lone_ink, told_alone, told_by_few
 from dusky_sieve.core.reading.registration import Registration, grid_over, inverse, moved, project, through
 from dusky_sieve.core.reading.score import Fit, Judge, probes, solid_shown
