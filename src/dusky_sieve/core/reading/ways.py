@@ -26,6 +26,9 @@ Turn = tuple[float, float]
 SURELY_FOUND = 0.8  # share from which likenesses are compared as they lie, without laying each onto the strokes
 NEAR_RIVAL = 0.75  # of what the best place explains, from which a likeness is laid onto the strokes all the same
 NEAR_RIVAL_OF_POOR = 0.6  # and from which where the best place explains little itself
+# And from which where the best place lies well, half of its marks are there and little ink beside: likenesses lie as well then. Of
+# 150 that explained less of it none explained more than 0.93 once laid, of 611 laid on 390 tuning sheets 17 overtook.
+NEAR_RIVAL_OF_WELL, WELL_THERE, WELL_SPILL = 0.85, 0.5, 0.06
 OFF_THE_SHEET = 0.5  # of the other backing's blocks, which must lie on the sheet as well, from which a way is wrong
 OVERRULED = 1.05  # times what the other way explains, up to which colours that follow that one decide for it
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
@@ -204,6 +207,8 @@ def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
     ways = []
     surely = found.fit.there >= SURELY_FOUND
     near = NEAR_RIVAL if surely else NEAR_RIVAL_OF_POOR
+    if found.fit.there >= WELL_THERE and found.fit.spill < WELL_SPILL:
+        near = NEAR_RIVAL_OF_WELL
     for laid, all_of_it in _likeliest(at, found, (TURNED, MOVED_ON)):
         # Its own levels where it can tell them: of two like blocks the one that is absent has none in the other's place.
         there = at.judge.of(laid)
