@@ -164,6 +164,23 @@ def test_white_ink_is_read_over_black():
     assert states(reading) == {"white-a": {24: "missing", 25: "missing"}, "white-b": {80: "weak"}}
 
 
+@pytest.mark.parametrize("absent", ["white-a", "white-b"])
+def test_which_of_two_blocks_of_white_is_absent_is_told_by_the_photo_over_white_where_the_one_over_black_does_not(
+    absent,
+):
+    layout = files.shipped_layout("six-bands-on-film")
+    hazy = Scene(width=2600, height=1950, fill=0.85, haze=0.25, desk="plain")
+    truth = Truth(blocks={absent: BlockTruth(all_missing=True)}, scene=hazy)
+    black, white = (
+        UprightPhoto(render(layout, truth, backing, np.random.default_rng(4)), backing, "photo.jpg")
+        for backing in ("dark", "light")
+    )
+    assert not read_sheet(layout, [black]).photos[0].found
+    reading = read_sheet(layout, [black, white])
+    firing = {b.id: b.counts["firing"] for b in reading.blocks if b.counts}
+    assert firing == {b.id: 0 if b.id == absent else 180 for b in layout.blocks}
+
+
 def filled() -> Layout:
     """One channel's marks and a fill under them, one pass high."""
     plain = files.shipped_layout("four-staircases")

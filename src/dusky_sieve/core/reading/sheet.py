@@ -45,6 +45,7 @@ from dusky_sieve.core.reading.place import places_of
 from dusky_sieve.core.reading.refine import measured_closely, shared_offset
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.silent import all_faint, elsewhere
+from dusky_sieve.core.reading.untraced import untraced
 from dusky_sieve.core.reading.ways import MIRROR_IMAGE
 
 Floats = NDArray[np.float64]
@@ -82,24 +83,60 @@ def read_sheet(layout: Layout, photos: list[UprightPhoto]) -> Reading:
     return numbered_back(_read_along(as_read, photos), layout, pieces)
 
 
+@dataclass(frozen=True)
+class _Tried:
+    """What one photo told: of itself, of its backing's blocks, and where the sheet lies on it, if that was found."""
+
+    note: PhotoReading
+    read: list[BlockReading]
+    place: Registration | None
+
+
 def _read_along(layout: Layout, photos: list[UprightPhoto]) -> Reading:
     """The same of a layout whose columns all lie along travel."""
-    notes: list[PhotoReading] = []
-    blocks: dict[str, BlockReading] = {}
-    for photo in photos:
-        try:
-            note, read = _read_photo(layout, photo)
-        except SheetNotFound as reason:
-            h, w = photo.pixels.shape[:2]
-            note = PhotoReading(file=photo.file, width=w, height=h, backing=photo.backing, found=False, why=str(reason))
-            read = []
-        notes.append(note)
-        blocks |= {item.id: item for item in read}
+    tried = [_tried(layout, photo) for photo in photos]
+    for k, photo in enumerate(photos):
+        if (
+            tried[k].place is None
+            and photo.corners is None
+            and (absent := _absent(layout, photo.backing, photos, tried))
+        ):
+            tried[k] = _tried_without(layout, photo, absent, tried[k])
+    notes = [one.note for one in tried]
+    blocks = {item.id: item for one in tried for item in one.read}
     return Reading(
         layout=layout.name,
         photos=tuple(notes),
         blocks=tuple(blocks.get(b.id) or _unread(b, notes) for b in layout.blocks),
     )
+
+
+def _tried(layout: Layout, photo: UprightPhoto) -> _Tried:
+    try:
+        return _read_photo(layout, photo)
+    except SheetNotFound as reason:
+        h, w = photo.pixels.shape[:2]
+        note = PhotoReading(file=photo.file, width=w, height=h, backing=photo.backing, found=False, why=str(reason))
+        return _Tried(note, [], None)
+
+
+def _absent(layout: Layout, backing: Backing, photos: list[UprightPhoto], tried: list[_Tried]) -> set[str]:
+    """Blocks (ids) of a backing that left no trace on a photo over the other, where others of them did."""
+    for photo, one in zip(photos, tried, strict=True):
+        if photo.backing != backing and one.place is not None:
+            return untraced(photo.pixels, layout, one.place, photo.backing)
+    return set()
+
+
+def _tried_without(layout: Layout, photo: UprightPhoto, absent: set[str], before: _Tried) -> _Tried:
+    """The same where the sheet lies by the blocks that printed; as it was where these do not tell."""
+    shown = layout.model_copy(update={"blocks": tuple(b for b in layout.blocks if b.id not in absent)})
+    try:
+        place = _placed(_as_seen(shown, photo.pixels), photo).registration
+    except SheetNotFound:
+        return before
+    again = _tried(layout, replace(photo, placed=place))
+    return again if again.place is not None else before
 
 
 def _unread(block: MarksBlock | SolidBlock, notes: list[PhotoReading]) -> BlockReading:
@@ -122,7 +159,7 @@ def _as_seen(layout: Layout, pixels: NDArray[np.uint8]) -> Layout:
     return layout.model_copy(update={"blocks": grey})
 
 
-def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list[BlockReading]]:
+def _read_photo(layout: Layout, photo: UprightPhoto) -> _Tried:
     layout = _as_seen(layout, photo.pixels)
     blocks = marks_over(layout, photo.backing)
     if not blocks:
@@ -174,7 +211,8 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> tuple[PhotoReading, list
         read.append(reading)
         residuals.append(left)
         warnings += said
-    return _note(layout, photo, registration, residuals, warnings, min(b.nozzle_pitch for b in blocks)), read
+    note = _note(layout, photo, registration, residuals, warnings, min(b.nozzle_pitch for b in blocks))
+    return _Tried(note, read, registration)
 
 
 def _placed(layout: Layout, photo: UprightPhoto) -> Placed:
