@@ -169,7 +169,7 @@ def test_which_of_two_blocks_of_white_is_absent_is_told_by_the_photo_over_white_
     absent,
 ):
     layout = files.shipped_layout("six-bands-on-film")
-    hazy = Scene(width=2600, height=1950, fill=0.85, haze=0.25, desk="plain")
+    hazy = Scene(width=1600, height=1200, fill=0.85, haze=0.3, desk="plain")
     truth = Truth(blocks={absent: BlockTruth(all_missing=True)}, scene=hazy)
     black, white = (
         UprightPhoto(render(layout, truth, backing, np.random.default_rng(4)), backing, "photo.jpg")

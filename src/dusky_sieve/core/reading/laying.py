@@ -40,9 +40,8 @@ Singles = NDArray[np.float32]
 Bools = NDArray[np.bool_]
 
 CLEARLY_FOUND = 0.7  # share explained at which no further candidate is tried
-AGREED = (
-    0.3  # share explained, from which a place that two candidates led to is looked at closer before others are tried
-)
+# Share explained, from which a place that two candidates led to is looked at closer before others are tried.
+AGREED = 0.3
 SAME_PLACE = 0.015  # of the pattern's diagonal by which one place may differ from itself
 HALF_FOUND, WELL_FOUND = 0.25, 0.85  # between them a place is laid onto the strokes a second time
 WELL_LAID = 0.025  # spill under which that gains nothing: marks are missing, not missed

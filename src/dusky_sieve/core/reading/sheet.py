@@ -96,12 +96,9 @@ def _read_along(layout: Layout, photos: list[UprightPhoto]) -> Reading:
     """The same of a layout whose columns all lie along travel."""
     tried = [_tried(layout, photo) for photo in photos]
     for k, photo in enumerate(photos):
-        if (
-            tried[k].place is None
-            and photo.corners is None
-            and (absent := _absent(layout, photo.backing, photos, tried))
-        ):
-            tried[k] = _tried_without(layout, photo, absent, tried[k])
+        if tried[k].place is None and photo.corners is None and photo.placed is None:
+            absent = _absent(layout, photo.backing, photos, tried)
+            tried[k] = _tried_without(layout, photo, absent, tried[k]) if absent else tried[k]
     notes = [one.note for one in tried]
     blocks = {item.id: item for one in tried for item in one.read}
     return Reading(

@@ -105,9 +105,8 @@ def _rows_of(blocks: tuple[MarksBlock, ...], layout: Layout, ends_only: bool) ->
     wanted, usable, beyond = (np.concatenate([part[k].ravel() for part in parts]) for k in (1, 2, 3))
     lengths = np.concatenate([np.full(part[1].shape[0], part[1].shape[1]) for part in parts])
     count = [len(part[1]) for part in parts]
-    around = np.ones(
-        (1, len(_taps(SLIDES[0][0] * ROW_SAMPLES)) + 2), np.uint8
-    )  # and a slope takes one more to each side
+    # What is blurred with those that count is looked at, and one more to each side for the slope.
+    around = np.ones((1, len(_taps(SLIDES[0][0] * ROW_SAMPLES)) + 2), np.uint8)
     seen = np.concatenate([cv2.dilate(part[2].astype(np.uint8), around).ravel() for part in parts]) > 0
     return _Rows(
         places, in_rows(warp_terms(places, layout.size)[:, : DEGREES[SLIDES[-1][1]]]), wanted.astype(np.float32), usable.astype(np.float32),
