@@ -163,13 +163,15 @@ class Laying:
         return or_without(aligned, self.drawn(like), candidate.homography, self.sides, self.layout)
 
     def _polished(self, found: Found) -> Found:
-        """A half right place followed from the part that lies best, then onto strokes picked again, where that is better."""
+        """A half right place followed from the part that lies best, then, where much ink stands beside it, onto strokes picked again."""
         seed = best_followed(self._distance(found.like), found.registration, self.marks)
         if seed is not None:
             place = self.followed(found.like, found.registration, seed)
             found = self._better(found, found.lean, found.like, place)
-        if found.fit.spill < LOOSE:
-            return found
+        return found if found.fit.spill < LOOSE else self.picked_again(found)
+
+    def picked_again(self, found: Found) -> Found:
+        """A place laid onto strokes that are picked by it, where that is better."""
         again = Candidate(1.0, homography_of(found.registration), found.lean, self.marks)
         like = like_marks(self.strokes, again, self.layout, self.longest_run_mm)
         aligned = align(self.drawn(like), again.homography, self.marks, self.layout)

@@ -12,7 +12,7 @@ from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip
 from dusky_sieve.core.reading.find import Candidate, Effort, boxed, correlated
 from dusky_sieve.core.reading.inkmap import InkMap, find_strokes, ink_map
 from dusky_sieve.core.reading.kept import Kept, kept
-from dusky_sieve.core.reading.laying import CLEARLY_FOUND, HALF_FOUND, WELL_LAID, Found, Laying
+from dusky_sieve.core.reading.laying import CLEARLY_FOUND, HALF_FOUND, LOOSE, WELL_LAID, Found, Laying
 from dusky_sieve.core.reading.registration import Registration, project
 from dusky_sieve.core.reading.score import Fit
 from dusky_sieve.core.reading.stray import beside_lattice, left_out, marks_drawn, on_lattice
@@ -93,6 +93,8 @@ class Locator(Laying):
                 further = self._candidates(some, effort, votes=votes)
                 best = self._best(further, best)
                 candidates = further or candidates
+        if best is not None and HALF_FOUND <= best.fit.there < FOUND_AGAIN and WELL_LAID <= best.fit.spill < LOOSE:
+            best = replace(self.picked_again(best), again=best.again)  # of the others that was left out
         return best, candidates
 
     def _candidates(self, ways: list[Lean], effort: Effort, *, votes: bool) -> list[Candidate]:
