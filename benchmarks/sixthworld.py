@@ -11,7 +11,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from benchmarks.thirdworld import SHIFT, Camera, canvas_for, printed
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, extent, ink_rgb
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, extent, in_light, ink_rgb
 from dusky_sieve.core.simulate import BlockTruth
 
 Floats = NDArray[np.float64]
@@ -20,11 +20,6 @@ Bytes = NDArray[np.uint8]
 Rng = np.random.Generator
 PAPERS = ((252, 252, 252), (246, 244, 238), (228, 230, 236), (238, 228, 206), (255, 255, 255))
 SKIN = (203, 152, 126)
-
-
-def _light(numbers: Singles) -> Singles:
-    """Share of the light of sRGB numbers from 0 to 1."""
-    return np.asarray(np.where(numbers <= 0.04045, numbers / 12.92, ((numbers + 0.055) / 1.055) ** 2.4), np.float32)
 
 
 def _numbers(light: Singles) -> Singles:
@@ -42,10 +37,10 @@ def _bars(canvas: Bytes, scale: float, off: Floats, block: MarksBlock, faults: B
         cv2.fillPoly(canvas, [box.astype(np.int32)], (int(255 * dense[i]),), cv2.LINE_AA, SHIFT)
 
 
-def _page(layout: Layout, faults: dict[str, BlockTruth], backing: Backing, rng: Rng, scale: float, edge: list[float], in_light: bool) -> Singles:  # fmt: skip
+def _page(layout: Layout, faults: dict[str, BlockTruth], backing: Backing, rng: Rng, scale: float, edge: list[float], linear: bool) -> Singles:  # fmt: skip
     """The flat page in light or in numbers, `scale` pixels a mm, with `edge` mm of paper left, above, right and below."""
     shape = int((layout.size[1] + edge[1] + edge[3]) * scale), int((layout.size[0] + edge[0] + edge[2]) * scale)
-    told = _light if in_light else np.float32
+    told = in_light if linear else np.float32
     paper = np.array(PAPERS[int(rng.integers(len(PAPERS)))] if backing == "light" else (28, 27, 30), np.float32) / 255
     page = np.empty((*shape, 3), np.float32)
     page[:] = told(paper)
@@ -129,18 +124,18 @@ def shot(layout: Layout, faults: dict[str, BlockTruth], camera: Camera, px: floa
     """JPEG of one photograph."""
     (w, h), u = camera.size, rng.uniform
     edge = [float(v) for v in rng.uniform(3, 40, 4)]
-    in_light = bool(np.random.default_rng([round(1000 * px), 6]).random() < 0.5)  # film's two photos alike
-    names.append("mixed in light" if in_light else "mixed in numbers")
+    linear = bool(np.random.default_rng([round(1000 * px), 6]).random() < 0.5)  # film's two photos alike
+    names.append("mixed in light" if linear else "mixed in numbers")
     scale = float(np.clip(2.5 * px, 12, 6000 / (max(layout.size) + 80)))
-    flat = cv2.GaussianBlur(_page(layout, faults, backing, rng, scale, edge, in_light), (0, 0), max(0.3, 0.4 * scale / px))  # fmt: skip
+    flat = cv2.GaussianBlur(_page(layout, faults, backing, rng, scale, edge, linear), (0, 0), max(0.3, 0.4 * scale / px))  # fmt: skip
     x, y = camera.sheet_at()
     seen = cv2.remap(flat, (x + edge[0]) * scale - 0.5, (y + edge[1]) * scale - 0.5, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)  # fmt: skip
     there = (x > -edge[0]) & (y > -edge[1]) & (x < layout.size[0] + edge[2]) & (y < layout.size[1] + edge[3])
     on = cv2.GaussianBlur(there.astype(np.float32), (0, 0), 0.6)[..., None]
     ground = _ground(h, w, rng)
-    picture = (_light(ground) if in_light else ground) * (1 - on) + seen * on
+    picture = (in_light(ground) if linear else ground) * (1 - on) + seen * on
     picture = np.asarray(picture * _lamp(h, w, rng, bad, names) * np.float32(u(0.75, 1.08)), np.float32)
-    picture = np.ascontiguousarray(_numbers(picture) if in_light else picture)
+    picture = np.ascontiguousarray(_numbers(picture) if linear else picture)
     _over(picture, rng, bad, names)
     picture = np.asarray(cv2.GaussianBlur(picture, (0, 0), u(0.6, 1.2) if bad else u(0.3, 0.8)), np.float32)
     noise = u(0.01, 0.04) if bad else float(rng.choice([0.0, 0.004, 0.012]))

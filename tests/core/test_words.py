@@ -57,7 +57,7 @@ def test_numbers_a_lattice_step_beside_every_row_or_column_are_no_marks(beside, 
     assert {b.id: sorted(states(b)) for b in found.blocks} == {name: sorted(which) for name, which in GONE.items()}
 
 
-@pytest.mark.parametrize("step", [(0.0, 1.2), (-1.7, 0.0)])
+@pytest.mark.parametrize("step", [(0.0, -1.2), (0.0, 1.2), (-1.7, 0.0), (1.7, 0.0)])
 def test_a_place_a_lattice_step_aside_is_led_back_by_the_marks_that_go_on_there_and_numbers_are_none(step):
     above = [(str(k + 1), (x, y - 1.2)) for b in ROWS.blocks for k, (x, y) in enumerate(mark_centres(b)[:25])]
     photo = photo_with(ROWS, above, GONE, size=0.7, roll_deg=4)

@@ -17,6 +17,7 @@ from dusky_sieve.core.layout.lattice import (
     clear_heights,
     clear_width,
     grey_ink,
+    in_light,
     ink_codes,
     ink_rgb,
     lattice_middle,
@@ -27,7 +28,7 @@ from dusky_sieve.core.layout.lattice import (
     on_boxes,
 )
 
-__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "boxes_besides", "cells_of", "clear_height", "clear_heights", "clear_width", "extent", "grey_ink", "ink_codes", "ink_rgb", "lattice_middle", "lattice_steps", "mark_centres", "marks_over", "near_by", "on_boxes", "parse_layout"]  # fmt: skip
+__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "boxes_besides", "cells_of", "clear_height", "clear_heights", "clear_width", "extent", "grey_ink", "in_light", "ink_codes", "ink_rgb", "lattice_middle", "lattice_steps", "mark_centres", "marks_over", "near_by", "on_boxes", "parse_layout"]  # fmt: skip
 
 
 def parse_layout(text: str | bytes, name: str = "layout") -> Layout:

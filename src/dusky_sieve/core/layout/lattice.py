@@ -139,7 +139,11 @@ def ink_codes(ink: str) -> NDArray[np.int64]:
 
 def ink_rgb(ink: str) -> Floats:
     """The ink's colour as linear reflectance, (3,) in 0..1, red green blue (IEC 61966-2-1 decoding)."""
-    srgb = ink_codes(ink) / 255.0
+    return in_light(ink_codes(ink) / 255.0)
+
+
+def in_light(srgb: Floats) -> Floats:
+    """Shares of the light, 0..1, that sRGB values of 0..1 stand for (IEC 61966-2-1 decoding)."""
     return np.where(srgb <= 0.04045, srgb / 12.92, ((srgb + 0.055) / 1.055) ** 2.4)
 
 

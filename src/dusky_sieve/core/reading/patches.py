@@ -6,7 +6,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, ink_rgb, mark_centres
+from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, in_light, ink_rgb, mark_centres
 from dusky_sieve.core.reading.order import median, quantile
 from dusky_sieve.core.reading.profiles import light_across, paper_of, peaks, places_round
 from dusky_sieve.core.reading.registration import Registration
@@ -26,8 +26,7 @@ AT_ONCE = 30_000  # OpenCV's remap takes no wider picture than 32,767 columns
 GLARE_SHARE = 0.25  # of a patch where the sensor is full, from which its mark counts as lying there
 LEAST_NOISE = 0.003  # ink share of a profile's sample; compression can flatten a band's noise to nothing
 
-_CODES = np.arange(256) / 255.0
-LINEAR = np.where(_CODES <= 0.04045, _CODES / 12.92, ((_CODES + 0.055) / 1.055) ** 2.4).astype(np.float32)
+LINEAR = in_light(np.arange(256) / 255.0).astype(np.float32)
 
 
 @dataclass(frozen=True)
