@@ -27,6 +27,7 @@ from dusky_sieve.core.reading.judge import STATES
 from dusky_sieve.core.reading.neighbours import Neighbours
 from dusky_sieve.core.reading.order import median, quantile
 from dusky_sieve.core.reading.patches import Patches
+from dusky_sieve.core.reading.waves import Waves
 
 FIRING, MISSING, DEFLECTED = (STATES.index(state) for state in ("firing", "missing", "deflected"))
 BLOCK = next(b for b in files.shipped_layout("four-staircases").blocks if isinstance(b, MarksBlock))
@@ -118,6 +119,26 @@ def test_marks_of_other_blocks_near_by_tell_as_well_that_paper_carries_them():
     flat = np.zeros(12)
     assert carried([row, *beside], [off] * 4)[-1]
     assert not carried([row, *beside], [np.where(np.arange(12) == 11, 0.8, 0.0), flat, flat, flat])[-1]
+
+
+def test_waves_of_the_paper_are_told_from_throws_by_the_marks_near_by():
+    """Cockled paper lifts marks by more than a throw; where marks lie off each as it likes, nothing is put down to the paper."""
+    rng, pitch = np.random.default_rng(8), BLOCK.nozzle_pitch
+    wave = 0.7 * np.sin(2 * np.pi * (CENTRES @ (0.8, 0.6)) / 14)
+    off = pitch * (wave + rng.normal(0, 0.05, N) + 0.9 * (np.arange(N) == N // 2))
+
+    def waves(across: np.ndarray) -> Waves | None:
+        return Waves.of(Neighbours(CENTRES, across), pitch)
+
+    found = waves(off)
+    assert found is not None
+    carried_by, sigma = found.under(CENTRES)
+    left = (off - carried_by) / pitch
+    assert left[N // 2] > 0.7
+    assert np.sort(np.abs(left))[-4] < 0.25
+    assert sigma[0] > 2 * np.median(sigma)  # at a corner there is less to tell by
+    assert waves(pitch * rng.normal(0, 0.3, N)) is None
+    assert waves(pitch * rng.normal(0, 0.05, N)) is None
 
 
 def test_a_block_whose_marks_are_scattered_across_travel_has_no_thrown_ones():

@@ -299,6 +299,17 @@ def test_where_all_marks_differ_in_ink_a_faint_one_is_less_surely_weak():
     assert sure(0.12) < 0.7
 
 
+def test_where_all_marks_lie_scattered_one_that_lies_off_is_less_surely_thrown():
+    rng, n = np.random.default_rng(5), 60
+    tidy, scattered = (np.stack([np.zeros(n), rng.normal(0, sigma, n)], axis=1) for sigma in (0.05, 0.25))
+    tidy[7] = scattered[7] = 0.0, 0.68
+    rest = np.ones(n), np.full(n, 0.02)
+    sure, doubtful = (judge_marks(*rest, off, np.full((n, 2), 0.05), np.ones(n, bool)) for off in (tidy, scattered))
+    assert STATES[sure.state[7]] == "deflected"
+    assert sure.probability[7] > 0.95
+    assert doubtful.probability[7] < 0.75
+
+
 def test_glare_over_marks_is_not_read_as_missing(staircases, decode):
     pixels = decode(photo_of("four-staircases", tuple(FAULTS.items()), small_scene(tilt_deg=3))).copy()
     spot = project(sheet_to_photo(staircases, small_scene(tilt_deg=3)), np.array([[46.0, 14.0]]))[0]

@@ -333,6 +333,7 @@ def test_ink_fainter_than_any_marks_of_the_sheet_is_what_spills_over_and_no_prin
     spilt = paper_with(np.full(BLOCK.nozzles, 0.05), np.zeros(BLOCK.nozzles), grain(0.001))
     assert measured(spilt, Expected(strength=0.9, width=0.05)).printing == 0
     assert measured(spilt, Expected(strength=0.05, width=0.05)).printing > 0.5
+    assert measured(spilt).printing > 0.5  # film in little light: how faint this photo's marks are is not known yet
 
 
 def test_a_block_laid_between_its_rows_is_not_told_to_print_nothing():

@@ -13,7 +13,7 @@ from numpy.typing import NDArray
 from dusky_sieve.core.layout import Backing, MarksBlock, ink_rgb
 from dusky_sieve.core.reading.judge import DEFLECTED_FROM, WEAK_BELOW
 from dusky_sieve.core.reading.measure import DEAD, MarkMeasures
-from dusky_sieve.core.reading.order import median
+from dusky_sieve.core.reading.order import median, one_sigma
 
 Floats = NDArray[np.float64]
 
@@ -81,7 +81,7 @@ def _by_law(marks: MarkMeasures, taken: Floats, law: float, blur: float) -> Floa
 def _scatter(marks: MarkMeasures) -> float:
     """One-sigma of the light that marks which print take: of those above their middle, for weak ones lie below it."""
     printed = marks.ink[marks.solid]
-    return 1.4826 * float(median(np.abs(printed[printed >= 1] - 1))) if (printed >= 1).any() else 0.0
+    return one_sigma(printed[printed >= 1] - 1) if (printed >= 1).any() else 0.0
 
 
 def _light(full: Floats, law: float, blur: float) -> Floats:

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, mark_centres
 from dusky_sieve.core.reading.cover import bleached, hidden_marks, ruled, veiled
-from dusky_sieve.core.reading.order import median, quantile
+from dusky_sieve.core.reading.order import median, one_sigma, quantile
 from dusky_sieve.core.reading.patches import LINEAR, Patches, cut_patches, in_one, ink_weights
 from dusky_sieve.core.reading.profiles import (
     FOOT,
@@ -113,6 +113,11 @@ class Expected:
     strength: float = 0.5
     width: float = 0.0
 
+    @property
+    def known(self) -> bool:
+        """Whether marks of this photo were measured before: over dark backings in little light all may be far fainter than this."""
+        return self.width > 0
+
 
 def measure_block(
     photo: Photo,
@@ -137,7 +142,7 @@ def measure_block(
     raw = in_one(patches.across_ink, weights)
     profile = _flattened(raw, block, patches.across)
     template, strength, width = _typical_profile(profile, patches.across, block, printing, expected)
-    if strength < FEIGNED * expected.strength:
+    if expected.known and strength < FEIGNED * expected.strength:
         printing = 0.0
         template, strength, width = _typical_profile(profile, patches.across, block, printing, expected)
     seen_from = SEEN_FROM
@@ -217,7 +222,7 @@ def _sharpened(profile: Floats, template: Floats, amount: Floats, dy: Floats, ac
 def _ripple(profile: Floats, template: Floats) -> float:
     """One-sigma of the template's match on profiles (n, across) without marks: compression leaves waves, not grain."""
     bank, inside = bank_of(template)
-    return 1.4826 * float(median(np.abs((profile @ bank.T) / np.sqrt(inside)).ravel()))
+    return one_sigma(((profile @ bank.T) / np.sqrt(inside)).ravel())
 
 
 def _match(

@@ -46,19 +46,25 @@ class Neighbours:
         """
         if len(self.places) <= NEAREST or not len(places):
             return np.zeros(len(places), bool)
-        some = np.array_split(places, -(-len(places) * len(self.places) // MOST_AT_ONCE))
-        nearest = np.concatenate([self._nearest(part) for part in some])
-        there, spread = _plane(self.places[nearest] - places[:, None], self.across[nearest] / pitch)
+        near = np.concatenate([nearest(part, self.places, NEAREST) for part in in_parts(places, len(self.places))])
+        there, spread = _plane(self.places[near] - places[:, None], self.across[near] / pitch)
         along, across = np.abs(offset / pitch).T
         there = there * np.sign(offset[:, 1])
         near = (there > CARRIED) | (across - there < THROWN)
         return np.asarray((there > SURELY * spread) & near & (along < THROWN))
 
-    def _nearest(self, places: Floats) -> NDArray[np.int64]:
-        """Which marks (m, NEAREST) are nearest to each place (m, 2), but not those that stand at it."""
-        apart = ((self.places - places[:, None]) ** 2).sum(axis=2)
-        apart[apart < 1e-9] = np.inf
-        return np.argpartition(apart, NEAREST, axis=1)[:, :NEAREST]
+
+def in_parts(places: Floats, count: int) -> list[Floats]:
+    """Places (n, 2) in parts, of which the distances to `count` others fit into memory."""
+    return np.array_split(places, max(1, -(-len(places) * count // MOST_AT_ONCE)))
+
+
+def nearest(places: Floats, others: Floats, count: int) -> NDArray[np.int64]:
+    """Which of others (m, 2) are nearest to each place (n, 2), `count` of them, but not those that stand at it."""
+    right, down = (others[:, k] - places[:, k, None] for k in (0, 1))
+    apart = right * right + down * down
+    apart[apart < 1e-9] = np.inf
+    return np.argpartition(apart, count, axis=1)[:, :count]
 
 
 def _plane(places: Floats, value: Floats) -> tuple[Floats, Floats]:

@@ -23,6 +23,11 @@ def median(values: NDArray[Any], axis: int = -1) -> Floats:
     )  # two bytes overflow their sum
 
 
+def one_sigma(off: NDArray[Any]) -> float:
+    """Robust one-sigma about nothing of what values (n,) lie off by: a normal's, from the median; of one value at least."""
+    return 1.4826 * float(median(np.abs(off)))
+
+
 def quantile(values: NDArray[Any], share: float, axis: int = -1) -> Floats:
     """The value along an axis that a share, 0..1, lies below, straight between neighbours; of one value at least."""
     ordered = np.sort(values, axis)

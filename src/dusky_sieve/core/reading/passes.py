@@ -4,7 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import MarksBlock
-from dusky_sieve.core.reading.order import median
+from dusky_sieve.core.reading.order import median, one_sigma
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
@@ -48,7 +48,7 @@ def _kinds(line: NDArray[np.int64], off: Floats, solid: Bools, least: float) -> 
     apart = kinds[1] - kinds[0]
     if abs(apart) < least:
         return 0.0, 0.0
-    scatter = 1.4826 * max(float(median(np.abs(part - kind))) for part, kind in zip(parts, kinds, strict=True))
+    scatter = max(one_sigma(part - kind) for part, kind in zip(parts, kinds, strict=True))
     if abs(apart) < CLEARLY_APART * scatter:
         return 0.0, 0.0
     lines = [k for k in range(int(line.max()) + 1) if (solid & (line == k)).sum() >= LEAST_OF_LINE]

@@ -10,7 +10,7 @@ from dusky_sieve.core.layout import Backing, Layout
 from dusky_sieve.core.reading.closer import WORTH_CLOSER, carried, close_up
 from dusky_sieve.core.reading.find import CLOSE, EFFORTS, PARTS, Candidate, Effort, boxed
 from dusky_sieve.core.reading.inkmap import CLOSER_PX, FINDING_PX, InkMap, ink_map, shrink
-from dusky_sieve.core.reading.laying import CLEARLY_FOUND, SAME_PLACE, Found
+from dusky_sieve.core.reading.laying import AGREED, CLEARLY_FOUND, SAME_PLACE, Found
 from dusky_sieve.core.reading.locate import FOUND_FROM, LEAST_MARKS, MOST_LIKELY, Locator
 from dusky_sieve.core.reading.paper import enlarged, papers_on
 from dusky_sieve.core.reading.registration import Registration, inverse, project
@@ -93,7 +93,7 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
     chosen: Look | None = None
     looks: list[Look] = []
     wanting: list[Look] = []
-    seen: dict[int, float] = {}  # share explained by the first look at each part of the photo
+    seen: dict[int, float] = {}  # best share explained by looks at each part of the photo
     liked = led = 0.0  # best correlation of any candidate, best share explained
     for number, (size, effort, where) in enumerate(LOOKS):
         if number >= ENOUGH_LOOKS and (liked < UNLIKELY or led < LED_NOWHERE):
@@ -102,13 +102,15 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
             continue
         where = 1 if where == RATHER else where
         at = views.locator(size, where)
-        if at is None or _in_vain(size, effort, where, seen) or (views.closer and _agreed(size, effort, chosen)):
+        if at is None or _in_vain(size, effort, where, seen) or (views.closer and _agreed(size, chosen)):
             continue
         if views.searched(at, effort):
             continue
         look = _look(at, effort, chosen)
         there = look[0].fit.there if look[0] is not None else 0.0
-        seen.setdefault(where, there)
+        if size == FINDING_PX and not _clear(look):
+            look = _from_closer(views, look, where) or look
+        seen[where] = max(there, seen.get(where, 0.0))
         liked, led = max(liked, at.liked), max(led, there)
         if any(_same(look, other) and at.map.factor == other[2].map.factor for other in wanting):
             continue
@@ -137,13 +139,29 @@ def places_of(photo: Photo, layout: Layout, backing: Backing, file: str) -> Iter
         )
 
 
+def _from_closer(views: _Views, poor: Look, where: int) -> Look | None:
+    """The place that a look led to on the larger map, if it is clearly the sheet there: small marks are hardly told from each other before."""
+    if poor[0] is None or not _somewhere(poor[0]) or (at := views.locator(CLOSER_PX, where)) is None:
+        return None
+    same = _led_to(at, poor)
+    return (same, [], at) if at.clear(same) else None
+
+
 def _closer(photo: Photo, poor: Look) -> Look | None:
     """What a look at the part of the photo that one led to finds there, or how its place looks from close by."""
     if poor[0] is None or not _somewhere(poor[0]) or (at := close_up(poor[2], photo, _on_photo(poor))) is None:
         return None
+    if at.clear(same := _led_to(at, poor)):
+        return same, [], at
     best, candidates, _ = _look(at, CLOSE, poor)
-    same = carried(at, _on_photo(poor))
     return (same if best is None or at.explains(same) > at.explains(best) else best), candidates, at
+
+
+def _led_to(at: Locator, look: Look) -> Found:
+    """The place that a look led to as another map shows it, believed sooner where candidates agreed on it."""
+    assert look[0] is not None
+    found = carried(at, _on_photo(look))
+    return at.confirmed(found) if look[0].again else found
 
 
 def _somewhere(found: Found) -> bool:
@@ -169,10 +187,12 @@ def _in_vain(size: int, effort: Effort, where: int, seen: dict[int, float]) -> b
     return effort != EFFORTS[0] and seen.get(where, 0.0) > LED_SOMEWHERE
 
 
-def _agreed(size: int, effort: Effort, chosen: Look | None) -> bool:
-    """Whether a quick look would hardly tell more than the one before, which candidates agreed on: it is looked at closer first."""
-    best = chosen[0] if chosen is not None else None
-    return size == FINDING_PX and effort == EFFORTS[0] and best is not None and best.agreed
+def _agreed(size: int, chosen: Look | None) -> bool:
+    """Whether a look would hardly tell more than one before, which candidates or strokes agree with: it is looked at closer first."""
+    if chosen is None or (best := chosen[0]) is None or size > max(chosen[2].shape):
+        return False
+    surely = best.fit.there > AGREED and bool(best.fit.printing.all())  # else what printed may be other blocks
+    return best.agreed or (surely and chosen[2].on_lattice(best))
 
 
 def _look(at: Locator, effort: Effort, before: Look | None) -> Look:

@@ -22,8 +22,9 @@ BLUR_CLOSES_PX = 3.5  # gaps between marks along travel, narrower than which the
 PRINTING_FROM = 0.05  # share of a block's marks with ink, below which the block says nothing
 OUT_OF_LINE = 0.8  # nozzle pitches by which a block lies off where all others put it, from which that bends no paper
 LEAST_AGREEING = 0.6  # of well printed marks that must lie within half a pitch of the smooth fit
-WAVES_FROM = (50, 120)  # of them, from which that rest may be cubic, quartic: paper has waves of a few centimetres
-LEVEL_FROM = 40  # well printed marks, from which a smooth rest of curl and lens is taken out block by block
+# Well printed marks, from which a smooth rest of curl and lens, linear up to quartic, is taken out block by block: paper has waves of a few
+# centimetres.
+BENT_FROM = (24, 40, 50, 120)
 BENT = 0.5  # nozzle pitches by which a block bends, along travel gaps if these are wider, from which it is measured again where it lies
 LESS_INK = 0.01  # share of all its marks' ink, by which it may then seem to print less
 BEST_BLOCKS = 0.4  # of the best block's contrast, from which a block tells how sharp the photo is
@@ -77,10 +78,11 @@ def shared_offset(block: MarksBlock, offset: Floats, solid: Bools) -> Floats:
 
     offset : (n, 2) mm; solid : (n,) marks that printed well
     """
-    if solid.sum() < LEVEL_FROM:
+    degree = sum(int(solid.sum()) >= enough for enough in BENT_FROM)
+    if degree == 0:
         shift = np.median(offset[solid], axis=0) if solid.sum() >= 6 else np.zeros(2)
         return np.asarray(np.broadcast_to(shift, offset.shape))
-    known, degree = np.where(solid[:, None], offset, 0.0), 2 + sum(int(solid.sum()) >= enough for enough in WAVES_FROM)
+    known = np.where(solid[:, None], offset, 0.0)
     return smooth_surface(mark_centres(block), known, solid, degree, apart=True)
 
 

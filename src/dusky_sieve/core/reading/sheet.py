@@ -46,6 +46,7 @@ from dusky_sieve.core.reading.refine import measured_closely, shared_offset
 from dusky_sieve.core.reading.registration import Registration
 from dusky_sieve.core.reading.silent import all_faint, elsewhere
 from dusky_sieve.core.reading.untraced import untraced
+from dusky_sieve.core.reading.waves import Waves
 from dusky_sieve.core.reading.ways import MIRROR_IMAGE
 
 Floats = NDArray[np.float64]
@@ -189,7 +190,10 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> _Tried:
     lie = {b.id: _lie_of(b, measured[b.id], doubtful.get(b.id), placed.moved.get(b.id, np.zeros(2))) for b in blocks}
     foreign = printed_paper({n: m.bare for n, m in measured.items()}, {n: m.strength for n, m in measured.items()})
     amount = dict(zip(printed, amounts(blocks, [lie[name].marks for name in printed], photo.backing), strict=True))
-    near_by = Neighbours.of([(b, lie[b.id].offset, lie[b.id].solid) for b in blocks])
+    near_by, finest = _near_by(blocks, lie), min(b.nozzle_pitch for b in blocks)
+    if (waves := Waves.of(near_by, finest)) is not None:
+        lie = {b.id: _flat(b, lie[b.id], waves) for b in blocks}
+        near_by = _near_by(blocks, lie)
     for block in layout.blocks:
         if block.backing != photo.backing:
             continue
@@ -208,7 +212,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> _Tried:
         read.append(reading)
         residuals.append(left)
         warnings += said
-    note = _note(layout, photo, registration, residuals, warnings, min(b.nozzle_pitch for b in blocks))
+    note = _note(layout, photo, registration, residuals, warnings, finest)
     return _Tried(note, read, registration)
 
 
@@ -289,6 +293,19 @@ def _lie_of(block: MarksBlock, marks: MarkMeasures, doubtful: NDArray[np.bool_] 
     common = shared_offset(block, marks.offset, solid)
     passes = alternating(block, marks.offset - common, solid)
     return _Lie(marks, solid, np.median(common, axis=0) + moved, marks.offset - common - passes, passes)
+
+
+def _near_by(blocks: list[MarksBlock], lie: dict[str, _Lie]) -> Neighbours:
+    return Neighbours.of([(b, lie[b.id].offset, lie[b.id].solid) for b in blocks])
+
+
+def _flat(block: MarksBlock, lie: _Lie, waves: Waves) -> _Lie:
+    """The same less what waves of the paper carry marks by."""
+    value, sigma = waves.under(mark_centres(block))
+    offset, known = lie.offset.copy(), lie.marks.offset_sigma.copy()
+    offset[:, 1] -= value
+    known[:, 1] = np.hypot(known[:, 1], sigma)
+    return replace(lie, marks=replace(lie.marks, offset_sigma=known), offset=offset)
 
 
 def _warned(block: MarksBlock, code: str, share: float = 0.0) -> Warned:

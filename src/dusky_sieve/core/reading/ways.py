@@ -235,21 +235,25 @@ def _likeliest(at: Locator, found: Found, turns: tuple[Turn, Turn]) -> list[tupl
 
     With each whether all of it lies where the pattern was followed.
     """
-    grid = grid_over(at.layout.size, 9)
     likeliest = []
     for turn, shifts in _rivals(at, found.fit, turns):
-        laid = [_laid(at, found, turn, shift, grid) for shift in shifts]
-        if len(laid) > RIVALS_REFINED:
-            laid.sort(key=lambda way: -at.glance(way[0].to_photo).explained)
-        likeliest += laid[:RIVALS_REFINED]
+        if len(shifts) > RIVALS_REFINED:
+            shifts.sort(key=lambda shift: -_explained(at, found, turn, shift))
+        likeliest += [_laid(at, found, turn, shift) for shift in shifts[:RIVALS_REFINED]]
     return likeliest
 
 
-def _laid(at: Locator, found: Found, turn: Turn, shift: Floats, grid: Floats) -> tuple[Registration, bool]:
+def _explained(at: Locator, found: Found, turn: Turn, shift: Floats) -> float:
+    """Marks that the pattern explains when it is laid onto its own picture by a turn and a shift, at a glance."""
+    return at.glance(lambda points: found.registration.to_photo(points * turn + shift)).explained
+
+
+def _laid(at: Locator, found: Found, turn: Turn, shift: Floats) -> tuple[Registration, bool]:
     """The pattern laid onto its own picture by a turn and a shift, from those points of it that were followed there.
 
     And whether these are all.
     """
+    grid = grid_over(at.layout.size, 9)
     there = grid * turn + shift
     known = np.all((there > -EDGE_MM) & (there < np.array(at.layout.size) + EDGE_MM), axis=1)
     if known.sum() < LEAST_KNOWN:
