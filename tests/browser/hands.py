@@ -32,3 +32,14 @@ def hand_in(page: Page, path: Path) -> None:
     page.get_by_label("Choose the photo").set_input_files(path)
     expect(page.get_by_alt_text("The photo that will be read")).to_be_visible()
     page.get_by_role("button", name="Read this photo").click()
+
+
+def listens(page: Page) -> None:
+    """The light table has come, and hears keys: its own script uncovers this button."""
+    expect(page.get_by_role("button", name="Larger")).to_be_visible()
+
+
+def press(page: Page, key: str) -> None:
+    """One key on the light table, however late its script comes."""
+    listens(page)
+    page.keyboard.press(key)

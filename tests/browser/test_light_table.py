@@ -6,7 +6,7 @@ from pathlib import Path
 import pytest
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
-from tests.browser.hands import hand_in, photo
+from tests.browser.hands import hand_in, listens, photo, press
 
 from dusky_sieve.core.simulate import BlockTruth
 
@@ -36,6 +36,7 @@ def table(page: Page, address: str, tmp_path: Path):
     page.goto(f"{address}/printers/larch/sheet-in")
     hand_in(page, photo(tmp_path, "now.jpg", GAPS, 52, tilt_deg=9, roll_deg=12))
     expect(heading(page)).to_have_text("Three faults are read.")
+    listens(page)
     return page
 
 
@@ -75,7 +76,7 @@ def test_the_sheet_before_is_seen_by_holding_a_key_by_a_divider_and_by_blinking(
     table.get_by_label("Divider between this sheet").fill("30")
     assert "70%" in under.evaluate("e => e.style.clipPath")
     table.get_by_role("button", name="divider").click()
-    table.keyboard.press("k")
+    press(table, "k")
     expect(under).to_have_css("opacity", "1")
     expect(under).to_have_css("opacity", "0")
     # The meshes say the same in holes: one stayed, one new.
@@ -89,24 +90,24 @@ def test_one_channel_is_pulled_out_and_keeps_its_place_while_faults_are_walked(t
     expect(table.get_by_text("contrast raised for Yellow")).to_be_visible()
     pulled = table.locator(".sheet-photo").first
     assert pulled.evaluate("i => i.decode().then(() => i.src)").endswith("only=yellow")
-    table.keyboard.press("n")
+    press(table, "n")
     expect(table.locator(".loupe b")).to_have_text("Black 140: missing")
     expect(table.get_by_text("contrast raised for Yellow")).to_be_visible()
-    table.keyboard.press("p")
+    press(table, "p")
     expect(table.locator(".loupe b")).to_have_text("Black 12: missing")
     assert table.complaints == []
 
 
 def test_a_box_sets_many_marks_in_one_act_and_one_key_takes_it_back(table: Page):
-    table.keyboard.press("x")
+    press(table, "x")
     drag(table, (0.2, 0.05), (0.5, 0.25))
     table.locator(".boxed").get_by_role("button", name="unsure").click()
     expect(heading(table)).to_contain_text("marks are unsure.")
-    table.keyboard.press("z")
+    press(table, "z")
     expect(heading(table)).to_have_text("Three faults are read.")
-    table.keyboard.press("y")
+    press(table, "y")
     expect(heading(table)).to_contain_text("marks are unsure.")
-    table.keyboard.press("z")
+    press(table, "z")
     table.get_by_role("button", name="printed nothing").nth(2).click()
     expect(table.get_by_text("Magenta prints nothing")).to_be_visible()
     assert table.complaints == []
@@ -125,9 +126,9 @@ def test_film_is_read_from_a_photo_over_white_and_one_over_black(page: Page, add
     page.get_by_role("button", name="Read this photo").click()
     expect(heading(page)).to_have_text("Two faults are read.")
     expect(page.get_by_text("1080 marks looked at")).to_be_visible()
-    page.keyboard.press("l")
+    press(page, "l")
     expect(page.locator(".lit.over-dark")).to_be_visible()
-    page.keyboard.press("n")
+    press(page, "n")
     expect(page.locator(".loupe b")).to_have_text("White A 33: missing")
     assert page.complaints == []
 

@@ -4,7 +4,7 @@ from pathlib import Path
 
 import pytest
 from playwright.sync_api import Browser, Page, expect
-from tests.browser.hands import hand_in, photo
+from tests.browser.hands import hand_in, photo, press
 
 from dusky_sieve.core.simulate import BlockTruth
 
@@ -100,8 +100,7 @@ def test_a_mark_is_set_by_one_key_and_taken_back(page: Page, address: str, tmp_p
     hand_in(page, photo(tmp_path, "two.jpg", {"black": BlockTruth(missing=(12, 140))}, 5))
     heading = page.get_by_role("heading", level=1)
     expect(heading).to_have_text("Two faults are read.")
-    expect(page.get_by_role("button", name="Larger")).to_be_visible()  # keys are listened to from then on
-    page.keyboard.press("f")
+    press(page, "f")
     expect(heading).to_have_text("One fault is read.")
     expect(page.get_by_text("Black 12: firing, read as missing")).to_be_visible()
     page.get_by_role("button", name="Take the last one back").click()
