@@ -114,17 +114,20 @@ def test_marks_that_a_wave_carries_half_a_column_aside_are_followed_to_where_the
 def test_marks_that_lie_aside_along_travel_are_adrift_all_of_a_block_or_faults_of_one_whose_corner_does():
     state, rng = np.full(PLAIN.nozzles, FIRING), np.random.default_rng(1)
     state[[3, 200]] = MISSING
-    along = rng.normal(0.3, 0.25, PLAIN.nozzles)
-    along[rng.choice(PLAIN.nozzles, 12)] += 1.5  # a few thrown, here and there
+    along = PITCH * rng.normal(0.3, 0.25, PLAIN.nozzles)
+    along[rng.choice(PLAIN.nozzles, 12)] += 1.5 * PITCH  # a few thrown, here and there
     assert not adrift(PLAIN, state, along).any()
-    assert not adrift(PLAIN, state, np.full(PLAIN.nozzles, 1.2)).any()  # all alike: the block was printed aside
+    assert not adrift(PLAIN, state, np.full(PLAIN.nozzles, 1.2 * PITCH)).any()  # all alike: the block was printed aside
     corner = along.copy()
-    corner[-40:] += np.repeat([0.5, 1.0, 1.5, 2.0], 10)
+    corner[-40:] += PITCH * np.repeat([0.5, 1.0, 1.5, 2.0], 10)
     assert adrift(PLAIN, state, corner)[[3, 200, 215]].all()
     assert adrift(PLAIN, state, corner).sum() < 50
-    assert adrift(PLAIN, state, along + 1.2 * np.sin(np.linspace(0, 6, PLAIN.nozzles))).all()
+    bent = along + 1.2 * PITCH * np.sin(np.linspace(0, 6, PLAIN.nozzles))
+    assert adrift(PLAIN, state, bent).all()
+    rods = PLAIN.model_copy(update={"mark": (11.0, 0.1), "column_pitch": (12.0, PITCH)})
+    assert not adrift(rods, state, bent).any()  # a hundredth of a rod's length
     few = np.full(PLAIN.nozzles, np.nan)
-    few[:6] = (0, 3, 0, 3, 0, 3)
+    few[:6] = np.multiply((0, 3, 0, 3, 0, 3), PITCH)
     assert not adrift(PLAIN, state, few).any()
 
 

@@ -145,10 +145,12 @@ def test_a_few_marks_that_only_one_way_round_has_tell_which_it_is():
     assert states(found.blocks[0]) == {7: "missing", 30: "missing", 55: "missing"}
 
 
-@pytest.mark.parametrize(("missing", "found"), [((8, 31, 37), True), ((8, 31, 37, 85), False)])
-def test_a_single_mark_beyond_full_rows_tells_which_way_round_and_without_it_nothing_is_guessed(missing, found):
-    """Of what the two ways share one may explain four marks more, for being laid more finely."""
-    layout = sheet(85, columns=12, down=1.22, slant=False)
+@pytest.mark.parametrize(
+    ("missing", "found", "long"), [((8, 31, 37), True, 1.2), ((8, 31, 37), True, 1.5), ((8, 31, 37, 85), False, 1.2)]
+)
+def test_a_single_mark_beyond_full_rows_tells_which_way_round_and_without_it_nothing_is_guessed(missing, found, long):
+    """Of what the two ways share one may explain four marks more, for being laid more finely; with long ones gaps are narrow."""
+    layout = sheet(85, columns=12, down=1.22, slant=False, mark=long)
     scene = {"roll_deg": 11.0, "tilt_deg": 12.9, "margin_mm": 11.4, "border": True, "words": True}
     seen = read(layout, (("b0", BlockTruth(missing=missing)),), **scene)
     assert seen.photos[0].found == found, seen.photos[0].why

@@ -5,7 +5,7 @@ long and as dark as one. At the bad end 7 of 825 sides of blocks that lie right,
 and of 785 that lie a step aside all but 23.
 """
 
-from collections import defaultdict
+from collections import Counter, defaultdict
 from collections.abc import Iterator
 from dataclasses import dataclass
 
@@ -35,6 +35,9 @@ Step = tuple[float, float]
 LIKE_OWN = 0.4  # of the share of a block's own marks that are good, that must be good beyond a side for its marks to go on there
 OWN_TELL = 0.2  # of a block's own marks, that must be good for those beyond to be held against them
 SURELY_MORE = 1.6  # of the typical mark's ink, above which it is a letter's
+MOST_ROWS = 0.5  # of a block's rows, more than which must end where it does
+# Of the typical mark's ink, from which one stands at a row's end: what a shadow or the rim leaves of it.
+HALF_A_MARK = 0.5
 # Of an outermost row's or column's marks, up to which these are good where the block may lie a step aside.
 HARDLY_ANY = 0.2
 
@@ -89,9 +92,49 @@ def moved_on(
     return False
 
 
+def rows_lead(photo: Photo, layout: Layout, backing: Backing, registration: Registration, expected: Expected) -> int:
+    """Marks fewer with all blocks a row aside, up or down, whichever has more: rows at an end are measured, however faint on a map."""
+    fewer: Counter[str] = Counter()
+    blocks = marks_over(layout, backing)
+    for block, clear in zip(blocks, clear_heights(blocks), strict=True):
+        fewer.update(_fewer(photo, block, clear, ("top", "bottom"), registration, backing, expected))
+    return min(fewer.values(), default=0)
+
+
+def columns_told(
+    photo: Photo, layout: Layout, backing: Backing, names: set[str], registration: Registration, expected: Expected
+) -> set[str]:
+    """Of the names of blocks those of which most rows have a mark fewer a column aside either way, measured likewise."""
+    blocks = marks_over(layout, backing)
+    some = ((b, clear) for b, clear in zip(blocks, clear_heights(blocks), strict=True) if b.id in names)
+    told = set()
+    for block, clear in some:
+        fewer = _fewer(photo, block, clear, ("left", "right"), registration, backing, expected)
+        if min(fewer.values(), default=0) > MOST_ROWS * block.nozzles / block.columns:
+            told.add(block.id)
+    return told
+
+
+def _fewer(
+    photo: Photo, block: MarksBlock, clear: float, ways: tuple[str, str], registration: Registration, backing: Backing, expected: Expected
+) -> Counter[str]:  # fmt: skip
+    """Marks fewer with a block a lattice step aside, to each of two sides: of those that it would lose, less those that stand beyond."""
+
+    def there(seen: MarksBlock) -> Bools:
+        marks = measured_closely(photo, seen, registration, backing, expected=expected, clear=clear)
+        return (marks.ink > HALF_A_MARK) & _in_place(marks, block) & (marks.printing >= OWN_TELL)
+
+    sides, own = [side for side in _sides(block) if side.name in ways], there(block)
+    return Counter({side.name: int(own[side.last].sum()) - int(there(side.block)[side.more].sum()) for side in sides})
+
+
 def _good(marks: MarkMeasures, block: MarksBlock) -> Bools:
     """Which marks (n,) stand in their places, as long and as dark as a mark."""
-    return marks.solid & (marks.ink < SURELY_MORE) & (np.abs(marks.offset[:, 1]) < 0.5 * block.nozzle_pitch)
+    return marks.solid & _in_place(marks, block)
+
+
+def _in_place(marks: MarkMeasures, block: MarksBlock) -> Bools:
+    return (marks.ink < SURELY_MORE) & (np.abs(marks.offset[:, 1]) < 0.5 * block.nozzle_pitch)
 
 
 def _beyond(marks: MarkMeasures, block: MarksBlock, side: _Side, layout: Layout) -> tuple[Bools, float]:

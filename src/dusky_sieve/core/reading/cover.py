@@ -42,7 +42,8 @@ LEAST_ASTRAY = 5  # marks that seem thrown, below which chance puts them togethe
 MOST_ASTRAY = 0.5  # of a block's marks that printed
 MOST_THROWN = 0.5  # of a neighbourhood, from which its place is in doubt
 SAME_WAY = 0.6  # of their throws in one direction: a lattice that lies wrongly is off one way
-ASIDE_ALONG = 0.8  # nozzle pitches along travel: right lattices have a twelfth of their marks so far aside at most
+# Nozzle pitches along travel, and of a mark's length: right lattices have a twelfth of their marks so far aside at most.
+ASIDE_ALONG, ASIDE_OF_LENGTH = 0.8, 0.05
 MOST_ADRIFT, LEAST_ADRIFT = 0.25, 8  # share of a block's well printed marks, and how many must tell
 LEAST_LOST = 8  # marks in doubt, from which faults next to them are, and next to those
 LEAST_ABOUT = 4  # of a neighbourhood, whose middle one says how far it lies aside
@@ -236,22 +237,22 @@ def feigned(state: NDArray[np.int64], ink: Floats, offset: Floats, foreign: floa
 def adrift(block: MarksBlock, state: NDArray[np.int64], along: Floats) -> Bools:
     """Marks (n,) of a block whose lattice lies wrongly along travel: all where many well printed ones lie aside there, faults where some near by do.
 
-    state : (n,) as indices into judge.STATES, -1 where unseen; along : (n,) nozzle pitches, NaN where a mark did not print well. Nozzles
+    state : (n,) as indices into judge.STATES, -1 where unseen; along : (n,) mm, NaN where a mark did not print well. Nozzles
     throw across travel; lattices lie a part of a column aside where a row or two told little of the camera, or a wave
     carries a corner further and further, until its marks stand half-way between their places.
     """
     told = np.isfinite(along)
     if told.sum() < LEAST_ADRIFT:
         return np.zeros(len(along), bool)
-    off = along - np.median(along[told])
-    if (np.abs(off[told]) > ASIDE_ALONG).mean() > MOST_ADRIFT:
+    off, aside = along - np.median(along[told]), max(ASIDE_ALONG * block.nozzle_pitch, ASIDE_OF_LENGTH * block.mark[0])
+    if (np.abs(off[told]) > aside).mean() > MOST_ADRIFT:
         return np.ones(len(along), bool)
-    if not (np.abs(off[told]) > ASIDE_ALONG).any():
+    if not (np.abs(off[told]) > aside).any():
         return np.zeros(len(along), bool)
     windows = around(off, block)
     enough = np.isfinite(windows).sum(axis=1) >= LEAST_ABOUT
     here = np.zeros(len(along), bool)
-    here[enough] = np.abs(np.nanmedian(windows[enough], axis=1)) > ASIDE_ALONG
+    here[enough] = np.abs(np.nanmedian(windows[enough], axis=1)) > aside
     return here | (state > STATE_FIRING) if here.sum() >= LEAST_ADRIFT else np.zeros(len(along), bool)
 
 

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Layout, MarksBlock, marks_over
-from dusky_sieve.core.reading.aside import Step, going_on
+from dusky_sieve.core.reading.aside import Step, columns_told, going_on, rows_lead
 from dusky_sieve.core.reading.ends import find_slip
 from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.locate import MOST_BEYOND, STEEPEST_DEG, Locator
@@ -78,7 +78,8 @@ def _laid(photo: Photo, registration: Registration, locator: Locator, by_hand: b
         )
     finished = Finished(locator, registration)
     doubtful = _held(photo, finished, registration, expected, printing, by_hand)
-    if not by_hand and not (finished.steps_told() and finished.row_told()):
+    row_told = by_hand or finished.row_told() or rows_lead(photo, locator.whole, backing, registration, expected) > 0
+    if not by_hand and not (finished.steps_told() and row_told):
         raise SheetNotFound(
             f"{file}: the sheet was found, but too few marks tell whether it lies a column or a row aside, so "
             "nothing was guessed. Mark its four corners by hand, the top left one first."
@@ -98,7 +99,8 @@ def _held(
     unseen = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
     beside, step, all_aside = _beside(photo, finished, registration, expected)
     alone = set() if by_hand else finished.slidable()
-    for name in {*ends.aside(), *stray, *unseen, *beside, *finished.sparse_aside(), *alone}:
+    untold_alone = alone - columns_told(photo, at.whole, at.backing, alone, registration, expected)
+    for name in {*ends.aside(), *stray, *unseen, *beside, *finished.sparse_aside(), *untold_alone}:
         doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
     lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
     # Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns, or marks that stand alone.

@@ -353,7 +353,7 @@ def _judge_block(
     lost = astray(block, state, offset / block.nozzle_pitch)
     lost |= between_rows(block, state, marks.beside)
     lost |= next_ones_ink(block, state, offset / block.nozzle_pitch, marks.ink)
-    lost |= adrift(block, state, np.where(solid, marks.offset[:, 0] - lie.passes[:, 0], np.nan) / block.nozzle_pitch)
+    lost |= adrift(block, state, np.where(solid, marks.offset[:, 0] - lie.passes[:, 0], np.nan))
     lost |= unsettled(offset[solid, 1] / block.nozzle_pitch)
     thrown = np.flatnonzero(state == STATE_DEFLECTED)
     lost[thrown] |= near_by.carry(mark_centres(block)[thrown], offset[thrown], block.nozzle_pitch)

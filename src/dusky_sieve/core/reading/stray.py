@@ -163,12 +163,7 @@ def _about(
 def standing(
     strokes: Strokes, place: Registration, block: MarksBlock, clear: float, marks: Floats
 ) -> NDArray[np.bool_]:
-    """Of which of a block's marks (n, 2) mm a stroke stands in its place, as long as marks are; of none where gaps between marks are narrow.
-
-    clear : mm between rows
-    """
-    if narrow(block, place.px_per_mm(np.array(block.origin))):
-        return np.zeros(len(marks), bool)
+    """Of which of a block's marks (n, 2) mm a stroke stands in its place, as long as marks are; clear : mm between rows."""
     at = _on_sheet(place, strokes.centre)
     at = at[_like_marks(strokes, at, place, block, clear, np.zeros((0, 4)))]
     off = np.abs(at[:, None] - marks) / (abs(block.column_pitch[0]) or block.mark[0], clear)
