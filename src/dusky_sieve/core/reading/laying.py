@@ -55,10 +55,8 @@ FAR_STEPS = (-16, -4, 4, 16)  # columns that a run of many may lie along itself 
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, likewise
 ASTRAY, SURELY_LIKE = 0.25, 0.8  # spill from which rows were not followed; correlation from which they are again
-LED_ON, LED_FURTHER = (
-    3,
-    1.05,
-)  # rounds in which blocks that lie well lead on to others; times what was explained before, each
+# Rounds in which blocks that lie well lead on to others, and times what was explained before that each must reach.
+LED_ON, LED_FURTHER = 3, 1.05
 
 
 @dataclass(frozen=True)
