@@ -8,7 +8,8 @@ from tests.core.test_small_sheets import PITCH, sheet, states
 
 from dusky_sieve.core.layout import Layout, mark_centres
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
-from dusky_sieve.core.reading.aside import going_on, moved_on, rows_lead
+from dusky_sieve.core.reading import aside as beside
+from dusky_sieve.core.reading.aside import going_on, measured_lead, moved_on
 from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.laid import laid
 from dusky_sieve.core.reading.locate import Locator
@@ -73,15 +74,19 @@ def test_a_place_a_lattice_step_aside_is_led_back_by_the_marks_that_go_on_there_
     assert np.abs(place.to_photo(grid) - true.to_photo(grid)).max() < 1.0
 
 
-def test_a_row_that_the_map_does_not_tell_is_told_by_the_ends_measured_on_the_photo(monkeypatch):
+def test_rows_and_columns_that_the_map_does_not_tell_are_told_by_the_ends_measured_on_the_photo(monkeypatch):
     monkeypatch.setattr(Finished, "row_told", lambda _: False)
+    monkeypatch.setattr(Finished, "steps_told", lambda _: False)
     photo, grid = photo_with(ROWS, [], GONE), grid_over(ROWS.size, 9)
     true = through(place_on_photo(grid, layout=ROWS, scene=small_scene(**SHOT)), grid, ROWS.size, 4)
     assert laid(photo, true, Locator(photo, ROWS, "light", "p")).doubtful == {}
-    assert rows_lead(photo, ROWS, "light", true, Expected()) == 72  # three marks of the first rows are missing
-    assert rows_lead(photo, ROWS, "light", moved(true, (0.0, 1.2)), Expected()) < 0
+    seen = {"backing": "light", "expected": Expected()}
+    # Three marks of the first rows are missing, five of the last columns.
+    assert measured_lead(photo, ROWS, ways=beside.ROWS, registration=true, **seen) == 72
+    assert measured_lead(photo, ROWS, ways=beside.COLUMNS, registration=true, **seen) == 19
+    assert measured_lead(photo, ROWS, ways=beside.ROWS, registration=moved(true, (0.0, 1.2)), **seen) < 0
     bare = photo_with(ROWS, [], {b.id: tuple(range(1, 26)) for b in ROWS.blocks})
-    assert rows_lead(bare, ROWS, "light", true, Expected()) == 0
+    assert measured_lead(bare, ROWS, ways=beside.ROWS, registration=true, **seen) == 0
 
 
 @pytest.mark.parametrize(("step", "aside"), [((0.0, 0.0), False), ((0.0, 1.2), True), ((1.7, 0.0), True)])

@@ -38,6 +38,7 @@ SURELY_MORE = 1.6  # of the typical mark's ink, above which it is a letter's
 MOST_ROWS = 0.5  # of a block's rows, more than which must end where it does
 # Of the typical mark's ink, from which one stands at a row's end: what a shadow or the rim leaves of it.
 HALF_A_MARK = 0.5
+ROWS, COLUMNS = ("top", "bottom"), ("left", "right")  # the sides at which a place a row, a column aside has other marks
 # Of an outermost row's or column's marks, up to which these are good where the block may lie a step aside.
 HARDLY_ANY = 0.2
 
@@ -92,12 +93,14 @@ def moved_on(
     return False
 
 
-def rows_lead(photo: Photo, layout: Layout, backing: Backing, registration: Registration, expected: Expected) -> int:
-    """Marks fewer with all blocks a row aside, up or down, whichever has more: rows at an end are measured, however faint on a map."""
+def measured_lead(
+    photo: Photo, layout: Layout, backing: Backing, ways: tuple[str, str], registration: Registration, expected: Expected
+) -> int:  # fmt: skip
+    """Marks fewer with all blocks a lattice step aside to either of two sides, whichever has more: what a map hardly shows is measured."""
     fewer: Counter[str] = Counter()
     blocks = marks_over(layout, backing)
     for block, clear in zip(blocks, clear_heights(blocks), strict=True):
-        fewer.update(_fewer(photo, block, clear, ("top", "bottom"), registration, backing, expected))
+        fewer.update(_fewer(photo, block, clear, ways, registration, backing, expected))
     return min(fewer.values(), default=0)
 
 
@@ -109,7 +112,7 @@ def columns_told(
     some = ((b, clear) for b, clear in zip(blocks, clear_heights(blocks), strict=True) if b.id in names)
     told = set()
     for block, clear in some:
-        fewer = _fewer(photo, block, clear, ("left", "right"), registration, backing, expected)
+        fewer = _fewer(photo, block, clear, COLUMNS, registration, backing, expected)
         if min(fewer.values(), default=0) > MOST_ROWS * block.nozzles / block.columns:
             told.add(block.id)
     return told

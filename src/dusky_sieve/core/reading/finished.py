@@ -80,7 +80,11 @@ class Finished:
 
     def steps_told(self) -> bool:
         """Whether it explains clearly more than a place a column or a row aside; where much printed, no less."""
-        return self.lead >= (-STEPS_LEAD if self.clearly_found() else STEPS_LEAD)
+        return self.steps_tied() if self.clearly_found() else self.lead >= STEPS_LEAD
+
+    def steps_tied(self) -> bool:
+        """Whether no place a column or a row aside explains clearly more."""
+        return self.lead > -STEPS_LEAD
 
     def clearly_found(self) -> bool:
         """Whether most of it printed where it should."""

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Layout, MarksBlock, marks_over
-from dusky_sieve.core.reading.aside import Step, columns_told, going_on, rows_lead
+from dusky_sieve.core.reading.aside import COLUMNS, ROWS, Step, columns_told, going_on, measured_lead
 from dusky_sieve.core.reading.ends import find_slip
 from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.locate import MOST_BEYOND, STEEPEST_DEG, Locator
@@ -78,13 +78,23 @@ def _laid(photo: Photo, registration: Registration, locator: Locator, by_hand: b
         )
     finished = Finished(locator, registration)
     doubtful = _held(photo, finished, registration, expected, printing, by_hand)
-    row_told = by_hand or finished.row_told() or rows_lead(photo, locator.whole, backing, registration, expected) > 0
-    if not by_hand and not (finished.steps_told() and row_told):
+    if not by_hand and not _steps_told(photo, finished, registration, expected):
         raise SheetNotFound(
             f"{file}: the sheet was found, but too few marks tell whether it lies a column or a row aside, so "
             "nothing was guessed. Mark its four corners by hand, the top left one first."
         )
     return Placed(registration, finished, expected, doubtful, moved_blocks)
+
+
+def _steps_told(photo: Photo, finished: Finished, registration: Registration, expected: Expected) -> bool:
+    """Whether it explains clearly more than a place a column or a row aside: by the map, or by what stands at the blocks' sides on the photo."""
+    at = finished.at
+
+    def measured(ways: tuple[str, str]) -> bool:
+        return measured_lead(photo, at.whole, at.backing, ways, registration, expected) > 0
+
+    columns = finished.steps_told() or (finished.steps_tied() and measured(COLUMNS))
+    return columns and (finished.row_told() or measured(ROWS))
 
 
 def _held(

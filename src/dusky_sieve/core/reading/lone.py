@@ -28,6 +28,8 @@ FINER_MAKES = 0.2  # of what a place explains, that laying it more finely may ma
 SAME_INK = 0.05  # of unit vectors and of all light: how far two inks' colour and depth may be apart
 SURELY_BARE = 0.2  # of a mark's ink, below which a place has none
 ONE_BY_CHANCE = 0.05  # of so many places a stroke like a mark stands in, that is none
+# Such strokes, and their share of all such places, from which ink that is no stroke says nothing for the other.
+SURELY_NO_CHANCE, MOST_STAND = 2, 0.6
 
 
 def leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
@@ -115,12 +117,18 @@ def told_by_few(at: Locator, full: Judge, one: Found, other: Found) -> Found | N
 
 def _few_tell(at: Locator, full: Judge, way: Found, mine: Bools, other: Found, others: Bools) -> bool:
     """The same of one way, by the marks (n,) that only it has and those that only the other has."""
+    there = _standing(at, way, mine)
+    if there >= max(SURELY_NO_CHANCE, MOST_STAND * int(mine.sum())):
+        return _standing(at, other, others) == 0  # a pen or a fold leaves ink there
     bare = full.ink_of(other.registration.to_photo(at.marks.centres[others]), other.fit, at.block_of[others])
-    if not (bare < SURELY_BARE).all():  # nor where it is not seen
-        return False
-    own = ((block, mark_centres(block)[mine[at.block_of == k]]) for k, block in enumerate(at.blocks))
+    return bool((bare < SURELY_BARE).all()) and there > ONE_BY_CHANCE * int(mine.sum())  # nor where it is not seen
+
+
+def _standing(at: Locator, way: Found, which: Bools) -> int:
+    """In how many places of some marks (n,) a stroke like a mark stands."""
+    own = ((block, mark_centres(block)[which[at.block_of == k]]) for k, block in enumerate(at.blocks))
     there = [standing(at.strokes, way.registration, block, at.clear_mm, marks) for block, marks in own if len(marks)]
-    return sum(int(marks.sum()) for marks in there) > ONE_BY_CHANCE * int(mine.sum())
+    return sum(int(marks.sum()) for marks in there)
 
 
 @lru_cache(maxsize=16)
