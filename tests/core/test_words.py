@@ -89,6 +89,15 @@ def test_rows_and_columns_that_the_map_does_not_tell_are_told_by_the_ends_measur
     assert measured_lead(bare, ROWS, ways=beside.ROWS, registration=true, **seen) == 0
 
 
+@pytest.mark.parametrize(("last", "letters", "found"), [((), 1, True), ((61, 62), 2, False)])
+def test_letters_where_only_the_other_way_round_has_marks_neither_hide_the_own_last_ones_nor_stand_for_them(last, letters, found):  # fmt: skip
+    layout = sheet(62, columns=12, down=1.4, slant=False)
+    above = [("o", (x, y - 1.4)) for x, y in mark_centres(layout.blocks[0])[[11, 10]][:letters]]
+    seen = read_with(layout, above, {"b0": (7, 30, 55, *last)}, size=0.7, roll_deg=20)
+    assert states(seen.blocks[0]) == (dict.fromkeys((7, 30, 55), "missing") if found else {})
+    assert found or "two ways round" in (seen.photos[0].why or "")
+
+
 @pytest.mark.parametrize(("step", "aside"), [((0.0, 0.0), False), ((0.0, 1.2), True), ((1.7, 0.0), True)])
 def test_a_block_read_a_row_or_a_column_aside_is_told_by_the_marks_that_go_on_at_its_other_side(step, aside):
     """Where it lies right its first row is missing all the same, and numbers stand below the last."""

@@ -41,10 +41,11 @@ def leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
     if told_alone(others, mine):
         return False  # what explains more for being laid more finely is not the right way round
     alone, told = max(len(mine), len(others)), float(mine.sum() - others.sum())
-    if told_alone(mine, others):
+    words = alone < LEAST_ALONE and 2 * _standing(at, top, lone_marks(at, top, other)) < len(mine)
+    if told_alone(mine, others) and not words:
         return True
     finer = lead < FINER_MAKES * top.fit.explained
-    if told < LEAST_TOLD and finer and _turned_in_same_inks(at, full, top, other):
+    if (told < LEAST_TOLD or words) and finer and _turned_in_same_inks(at, full, top, other):
         return False  # of what the two share, in the same inks, only a finer laying can make more
     if lead >= max(CLEAR_LEAD, share):
         return True
