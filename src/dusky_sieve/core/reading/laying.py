@@ -55,8 +55,6 @@ FAR_STEPS = (-16, -4, 4, 16)  # columns that a run of many may lie along itself 
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, likewise
 ASTRAY, SURELY_LIKE = 0.25, 0.8  # spill from which rows were not followed; correlation from which they are again
-# Rounds in which blocks that lie well lead on to others, and times what was explained before that each must reach.
-LED_ON, LED_FURTHER = 3, 1.05
 
 
 @dataclass(frozen=True)
@@ -172,23 +170,6 @@ class Laying:
             found = self._better(found, found.lean, found.like, place)
         return found if found.fit.spill < LOOSE else self.picked_again(found)
 
-    def led_on(self, found: Found) -> Found:
-        """A place that lies on some blocks and beside others, followed to these from close by, as a camera that sees the former leads on."""
-        for _ in range(LED_ON):
-            astray = found.fit.spills > ASTRAY
-            well = found.fit.printing & ~astray
-            if not well.any() or not (astray & found.fit.printing).any():
-                break
-            centres, part = self.marks.centres, well[self.block_of]
-            slack = self._slack(found.registration)
-            start = squared(found.registration, centres[part], self.along[part], self.map.lens, slack=slack)
-            place = self.followed(found.like, start, np.median(centres[part], axis=0), FROM_CLOSE_BY)
-            further = self._better(found, found.lean, found.like, place)
-            if further.fit.explained < LED_FURTHER * found.fit.explained:
-                break
-            found = further
-        return found
-
     def picked_again(self, found: Found) -> Found:
         """A place laid onto strokes that are picked by it, where that is better."""
         again = Candidate(1.0, homography_of(found.registration), found.lean, self.marks)
@@ -218,7 +199,8 @@ class Laying:
         if seed is None and not shown.all():
             seed = np.asarray(np.median(self.marks.centres[shown], axis=0))
         away = away_from(self.marks.centres, seed).max(axis=1)
-        slack = self._slack(start)
+        scale = start.px_per_mm(np.array(self.layout.size) / 2)
+        slack = slack_of(sum(-(-b.nozzles // b.columns) for b in self.blocks), touching(self.blocks, scale))
         distance, followed = self._distance(like), start
         for plan in plans:
             followed = follow(distance, followed, self.marks, self.clear_mm, plan, seed)
@@ -237,11 +219,6 @@ class Laying:
         square = squared(followed, self.marks.centres[shown], self.along[shown], self.map.lens, slack=slack)
         slid = slide(self.sliding.soft, square, printing, self.layout)
         return follow(distance, slid, self.marks, self.clear_mm, FINAL)
-
-    def _slack(self, place: Registration) -> float:
-        """How far a camera may move marks along their rows."""
-        scale = place.px_per_mm(np.array(self.layout.size) / 2)
-        return slack_of(sum(-(-b.nozzles // b.columns) for b in self.blocks), touching(self.blocks, scale))
 
     def _distance(self, like: Bools) -> Singles:
         """Distance (rows, columns) px to the nearest of those strokes (n,); that of the last is kept."""

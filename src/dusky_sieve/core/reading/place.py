@@ -242,7 +242,7 @@ def _checked(
     at: Locator, best: Found | None, candidates: list[Candidate], others: list[Registration]
 ) -> Registration | None:
     if best is not None and _somewhere(best):
-        best = sides_right(at, right_way_round(at, at.led_on(best), candidates, others))
+        best = sides_right(at, right_way_round(at, best, candidates, others))
     if best is None or best.fit.explained < LEAST_MARKS or not (best.fit.there >= FOUND_FROM or at.on_lattice(best)):
         return None
     _refuse_another_sheet(at, best)

@@ -60,7 +60,7 @@ class Fit:
     spill : ink of bare places as a share of that of marks, over the blocks that print: missing marks do not raise it, a
     lattice that lies badly does
     low, high : (blocks,) ink of bare paper and of a mark on the map; colours : (blocks, 3) what marks take from the
-    light as unit vectors, 0 where none was seen; spills : (blocks,) each one's spill
+    light as unit vectors, 0 where none was seen
     """
 
     explained: float
@@ -70,7 +70,6 @@ class Fit:
     low: Floats
     high: Floats
     colours: Floats
-    spills: Floats
 
 
 @lru_cache(maxsize=16)
@@ -251,8 +250,7 @@ class Judge:
         explained, shown = float(gained.sum()), float(count[printing].sum())
         beside, on = (inked * (count * printing)[:, None]).sum(axis=0)
         there, spill = explained / shown if shown else 0.0, float(beside / max(on, 1e-9))
-        spills = inked[:, 0] / np.maximum(inked[:, 1], 1e-9)
-        return Fit(explained * self.plan.stride, there, spill, printing, low, high, colours, spills)
+        return Fit(explained * self.plan.stride, there, spill, printing, low, high, colours)
 
     def _sums(self, weight: NDArray[np.generic]) -> Floats:
         """Sums (blocks, 2) over each block's bare places and its marks, of weights (n,)."""
