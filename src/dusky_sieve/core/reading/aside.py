@@ -108,13 +108,13 @@ def columns_told(
     photo: Photo, layout: Layout, backing: Backing, names: set[str], registration: Registration, expected: Expected
 ) -> set[str]:
     """Of the names of blocks those of which most rows have a mark fewer a column aside either way, measured likewise."""
-    blocks = marks_over(layout, backing)
-    some = ((b, clear) for b, clear in zip(blocks, clear_heights(blocks), strict=True) if b.id in names)
-    told = set()
-    for block, clear in some:
-        fewer = _fewer(photo, block, clear, COLUMNS, registration, backing, expected)
-        if min(fewer.values(), default=0) > MOST_ROWS * block.nozzles / block.columns:
-            told.add(block.id)
+    if not names:
+        return set()  # nothing is measured for it
+    told, blocks = set(), marks_over(layout, backing)
+    for block, clear in zip(blocks, clear_heights(blocks), strict=True):
+        if block.id in names:
+            fewer = _fewer(photo, block, clear, COLUMNS, registration, backing, expected)
+            told |= {block.id} if min(fewer.values(), default=0) > MOST_ROWS * block.nozzles / block.columns else set()
     return told
 
 
