@@ -9,7 +9,7 @@ from tests.core.test_small_sheets import PITCH, sheet, states
 from dusky_sieve.core.layout import Layout, mark_centres
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
 from dusky_sieve.core.reading import aside as beside
-from dusky_sieve.core.reading.aside import going_on, measured_lead, moved_on
+from dusky_sieve.core.reading.aside import columns_told, going_on, measured_lead, moved_on
 from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.laid import laid
 from dusky_sieve.core.reading.locate import Locator
@@ -85,6 +85,9 @@ def test_rows_and_columns_that_the_map_does_not_tell_are_told_by_the_ends_measur
     assert measured_lead(photo, ROWS, ways=beside.ROWS, registration=true, **seen) == 72
     assert measured_lead(photo, ROWS, ways=beside.COLUMNS, registration=true, **seen) == 19
     assert measured_lead(photo, ROWS, ways=beside.ROWS, registration=moved(true, (0.0, 1.2)), **seen) < 0
+    blocks = {b.id for b in ROWS.blocks}
+    assert columns_told(photo, ROWS, names=blocks, registration=true, **seen) == blocks
+    assert columns_told(photo, ROWS, names=blocks, registration=moved(true, (1.7, 0.0)), **seen) == set()
     bare = photo_with(ROWS, [], {b.id: tuple(range(1, 26)) for b in ROWS.blocks})
     assert measured_lead(bare, ROWS, ways=beside.ROWS, registration=true, **seen) == 0
 
