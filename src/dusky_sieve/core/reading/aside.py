@@ -114,7 +114,8 @@ def columns_told(
     for block, clear in zip(blocks, clear_heights(blocks), strict=True):
         if block.id in names:
             fewer = _fewer(photo, block, clear, COLUMNS, registration, backing, expected)
-            told |= {block.id} if min(fewer.values(), default=0) > MOST_ROWS * block.nozzles / block.columns else set()
+            if min(fewer.values(), default=0) > MOST_ROWS * block.nozzles / block.columns:
+                told.add(block.id)
     return told
 
 
@@ -127,7 +128,8 @@ def _fewer(
         marks = measured_closely(photo, seen, registration, backing, expected=expected, clear=clear)
         return (marks.ink > HALF_A_MARK) & _in_place(marks, block) & (marks.printing >= OWN_TELL)
 
-    sides, own = [side for side in _sides(block) if side.name in ways], there(block)
+    sides = [side for side in _sides(block) if side.name in ways]
+    own = there(block) if sides else np.zeros(0, bool)  # a single row has none above
     return Counter({side.name: int(own[side.last].sum()) - int(there(side.block)[side.more].sum()) for side in sides})
 
 

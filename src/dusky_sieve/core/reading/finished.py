@@ -84,7 +84,7 @@ class Finished:
 
     def steps_tied(self) -> bool:
         """Whether no place a column or a row aside explains clearly more."""
-        return self.lead > -STEPS_LEAD
+        return self.lead >= -STEPS_LEAD
 
     def clearly_found(self) -> bool:
         """Whether most of it printed where it should."""
