@@ -26,9 +26,10 @@ from dusky_sieve.core.layout.lattice import (
     marks_over,
     near_by,
     on_boxes,
+    overlaid,
 )
 
-__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "boxes_besides", "cells_of", "clear_height", "clear_heights", "clear_width", "extent", "grey_ink", "in_light", "ink_codes", "ink_rgb", "lattice_middle", "lattice_steps", "mark_centres", "marks_over", "near_by", "on_boxes", "parse_layout"]  # fmt: skip
+__all__ = ["Backing", "Frozen", "Layout", "MarksBlock", "SolidBlock", "boxes_besides", "cells_of", "clear_height", "clear_heights", "clear_width", "extent", "grey_ink", "in_light", "ink_codes", "ink_rgb", "lattice_middle", "lattice_steps", "mark_centres", "marks_over", "near_by", "on_boxes", "overlaid", "parse_layout"]  # fmt: skip
 
 
 def parse_layout(text: str | bytes, name: str = "layout") -> Layout:

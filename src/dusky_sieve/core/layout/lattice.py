@@ -79,27 +79,36 @@ def on_boxes(points: Floats, boxes: Floats, half: float) -> NDArray[np.bool_]:
 
 
 SOME_MARKS = 200  # of a block, that are held against those of a block it is interleaved with
+ON_EACH_OTHER = 0.9  # of two marks' mean length and thickness, nearer than which they lie on each other
 
 
 def clear_heights(blocks: list[MarksBlock]) -> list[float]:
     """The clear height (mm) of each block among all that are judged together: banks may stand between each other's rows."""
-    return list(_clear_heights(tuple(blocks)))
+    return [height for height, _ in _among_others(tuple(blocks))]
+
+
+def overlaid(blocks: list[MarksBlock]) -> list[bool]:
+    """Which blocks of all that are judged together have marks that lie on another's."""
+    return [on_another for _, on_another in _among_others(tuple(blocks))]
 
 
 @lru_cache(maxsize=32)
-def _clear_heights(blocks: tuple[MarksBlock, ...]) -> tuple[float, ...]:
-    heights = []
+def _among_others(blocks: tuple[MarksBlock, ...]) -> tuple[tuple[float, bool], ...]:
+    found = []
     for block in blocks:
-        nearest = clear_height(block)
+        nearest, on_another = clear_height(block), False
         for bank in near_by(extent(block), blocks):
             if bank.id != block.id:
                 own = mark_centres(block)
                 own = own[:: -(-len(own) // SOME_MARKS)]
                 apart = np.abs(own[:, None] - mark_centres(bank)[None])
-                beside = (apart[..., 0] < (block.mark[0] + bank.mark[0]) / 2) & (apart[..., 1] > 0)
+                both = (np.array(block.mark) + bank.mark) / 2
+                other_row = apart[..., 1] >= ON_EACH_OTHER * both[1]
+                beside = other_row & (apart[..., 0] < both[0])
                 nearest = float(min(nearest, apart[..., 1][beside].min(initial=nearest)))
-        heights.append(nearest)
-    return tuple(heights)
+                on_another |= bool((~other_row & (apart[..., 0] < ON_EACH_OTHER * both[0])).any())
+        found.append((nearest, on_another))
+    return tuple(found)
 
 
 @lru_cache(maxsize=512)

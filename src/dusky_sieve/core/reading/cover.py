@@ -237,20 +237,22 @@ def feigned(state: NDArray[np.int64], ink: Floats, offset: Floats, foreign: floa
 def adrift(block: MarksBlock, state: NDArray[np.int64], along: Floats) -> Bools:
     """Marks (n,) of a block whose lattice lies wrongly along travel: all where many well printed ones lie aside there, faults where some near by do.
 
-    state : (n,) as indices into judge.STATES, -1 where unseen; along : (n,) mm, NaN where a mark did not print well. Nozzles
-    throw across travel; lattices lie a part of a column aside where a row or two told little of the camera, or a wave
-    carries a corner further and further, until its marks stand half-way between their places.
+    state : (n,) as indices into judge.STATES, -1 where unseen; along : (n,) mm, NaN where a mark did not print well, infinite
+    where its place lies between two. Nozzles throw across travel; lattices lie a part of a column aside where a row or two told little
+    of the camera, a wave carries a corner further and further, until its marks stand half-way between their places, or a block's last
+    column did not print and all of them lie on the others.
     """
-    told = np.isfinite(along)
+    told = ~np.isnan(along)
     if told.sum() < LEAST_ADRIFT:
         return np.zeros(len(along), bool)
-    off, aside = along - np.median(along[told]), max(ASIDE_ALONG * block.nozzle_pitch, ASIDE_OF_LENGTH * block.mark[0])
+    in_place, aside = along[np.isfinite(along)], max(ASIDE_ALONG * block.nozzle_pitch, ASIDE_OF_LENGTH * block.mark[0])
+    off = along - (np.median(in_place) if len(in_place) else 0.0)
     if (np.abs(off[told]) > aside).mean() > MOST_ADRIFT:
         return np.ones(len(along), bool)
     if not (np.abs(off[told]) > aside).any():
         return np.zeros(len(along), bool)
     windows = around(off, block)
-    enough = np.isfinite(windows).sum(axis=1) >= LEAST_ABOUT
+    enough = (~np.isnan(windows)).sum(axis=1) >= LEAST_ABOUT
     here = np.zeros(len(along), bool)
     here[enough] = np.abs(np.nanmedian(windows[enough], axis=1)) > aside
     return here | (state > STATE_FIRING) if here.sum() >= LEAST_ADRIFT else np.zeros(len(along), bool)

@@ -58,6 +58,9 @@ ASKEW_FROM = 0.4  # nozzle pitches off its place, from which a mark is looked at
 INNER_LENGTH = 0.45  # of its length to either side of its middle
 ABOUT_MIDDLE = 0.75  # of the reach across travel, in which a mark's peak is looked for
 GAIN_LIMIT = 0.35  # the most that ink may seem to fade smoothly over a block: focus, glare, haze
+# Pixels beyond a mark's ends, from which ink there is not its own; of a mark's ink, what goes on there and what is bare within it; and of its
+# length to either side of its middle, what is so.
+BEYOND_PX, GOES_ON, BARE_WITHIN, WITHIN = 1.6, 0.7, 0.4, 0.4
 ENDS_FROM_PX = 1.6  # bare paper between neighbours along travel, from which a mark's ends can be seen
 
 
@@ -70,6 +73,7 @@ class MarkMeasures:
     both ends' mean, for registration; offset_sigma : (n, 2). NaN where next to nothing printed
     judged : (n,) False where the frame's edge, glare or an object hides the mark: glare, outside, covered (n,)
     cut : (n,) ink off its place that goes on to where the mark's patch ends: a letter, a frame, a throw further than is followed
+    straddles : (n,) ink that goes on beyond one of its ends, while it is bare within its length: the lattice lies between two marks of a row
     beside : (n,) ink half-way to the next rows, or as far as was looked, as a share of the typical mark's peak
     bare : (n,) the strongest ink beside the mark's hump, in the same units, where paper should be bare; NaN where it is not seen
     printing : share of the marks that carry ink
@@ -89,6 +93,7 @@ class MarkMeasures:
     outside: Bools
     covered: Bools
     cut: Bools
+    straddles: Bools
     beside: Floats
     bare: Floats
     printing: float
@@ -173,14 +178,15 @@ def measure_block(
     covered |= _askew(patches, weights, block, dy, ink)
     along = _ink_along(patches, weights, block, dy, backing)
     covered |= _runs_on(along, patches.along, block, dy, ink, usable)
-    dx, centre_x, dx_sigma = _ends(along, patches.along, block, ink, registration)
+    scale = registration.px_per_mm(mark_centres(block)[0])
+    dx, centre_x, dx_sigma = _ends(along, patches.along, block, ink, scale)
     printed = ink > PRINTED_FROM
     bands, full, counts = _by_band(patches, own, usable & (ink > SOLID), weights)
     return MarkMeasures(
         ink=ink, ink_sigma=np.hypot(sigma / level / gain, np.where(patches.full, LOST_TO_LIGHT, 0)), offset=np.where(printed[:, None], np.stack([dx, dy], axis=1), np.nan),
         centroid_x=centre_x, offset_sigma=np.where(printed[:, None], np.stack([dx_sigma, dy_sigma], axis=1), np.nan),
         judged=patches.seen & ~hidden & ~covered, glare=hidden, outside=~patches.seen, covered=covered, cut=printed & does_not_end(profile, dy / (patches.across[1] - patches.across[0])),
-        bare=np.where(patches.seen & ~hidden, beside / level / gain, np.nan),
+        straddles=_straddles(along, patches.along, block, ink > SOLID, scale), bare=np.where(patches.seen & ~hidden, beside / level / gain, np.nan),
         beside=at_ends(raw).max(axis=1) / (level * float(template.max())), printing=printing, strength=strength, width=width, contrast=level * float(template.max()) / grain,
         ground=median(patches.ground, axis=0), bands=bands / gain[:, None], full=full, counts=counts,
     )  # fmt: skip
@@ -318,16 +324,23 @@ def _askew(patches: Patches, weights: Floats, block: MarksBlock, dy: Floats, ink
     return askew
 
 
-def _ends(
-    row: Floats, along: Floats, block: MarksBlock, ink: Floats, registration: Registration
-) -> tuple[Floats, Floats, Floats]:
+def _straddles(along: Floats, places: Floats, block: MarksBlock, whole: Bools, scale: float) -> Bools:
+    """MarkMeasures.straddles, of `whole` marks (n,): ink (n, along) along each at places (along,) mm, at `scale` pixels a mm."""
+    if (places[-1] - block.mark[0] / 2) * scale < BEYOND_PX or whole.sum() < LEAST_WHOLE:
+        return np.zeros(len(whole), bool)
+    inner = along[:, np.abs(places) < WITHIN * block.mark[0]]
+    level = float(np.median(inner[whole]))
+    goes_on = along[:, [0, -1]].max(axis=1) > GOES_ON * level
+    return np.asarray(whole & goes_on & (inner.min(axis=1) < BARE_WITHIN * level))
+
+
+def _ends(row: Floats, along: Floats, block: MarksBlock, ink: Floats, scale: float) -> tuple[Floats, Floats, Floats]:
     """Shift along x (n,) mm that both ends of a mark agree on, the mean of both ends, and their one-sigma.
 
     A mark broken at one end has one end out of place; only a mark that moved as a whole has both. Where the
     two ends disagree the smaller shift counts, and none where they point apart. row : (n, along) ink at places (along,) mm
     """
     nothing = np.zeros(len(ink)), np.zeros(len(ink)), np.full(len(ink), block.mark[0])
-    scale = registration.px_per_mm(mark_centres(block)[0])
     whole = ink > 0.6
     if (along[-1] - block.mark[0] / 2) * scale < 0.5 * ENDS_FROM_PX or whole.sum() < 6:
         return nothing

@@ -15,6 +15,7 @@ from dusky_sieve.core.layout import (
     grey_ink,
     mark_centres,
     marks_over,
+    overlaid,
 )
 from dusky_sieve.core.reading.along import along_travel, numbered_back
 from dusky_sieve.core.reading.aside import moved_on
@@ -53,6 +54,9 @@ Floats = NDArray[np.float64]
 
 SMALLEST_PITCH_PX = 1.4  # px per nozzle pitch below which a deflection cannot be told; small is said
 LEAST_CONTRAST = 4.0  # typical mark over the noise, below which a block is not judged
+ON_ANOTHERS = (
+    "by the layout its marks lie on another block's, and nobody can tell whose ink it is: check where both begin"
+)
 SMEARED = 0.42  # a mark's one-sigma over the clear height: beyond it marks run into each other
 # Of 255, between the bands of one of a photo's pixels, of which one in so many each way is looked at: above, it has colours.
 NO_COLOUR, LOOKED_AT = 3, 24
@@ -171,7 +175,8 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> _Tried:
     warnings: list[Warned] = []
     read: list[BlockReading] = []
     residuals: list[Floats] = []
-    clear = dict(zip((b.id for b in blocks), clear_heights(blocks), strict=True))
+    clear = dict(zip(printed, clear_heights(blocks), strict=True))
+    on_another = {name for name, on in zip(printed, overlaid(blocks), strict=True) if on}
     measured = {
         b.id: measured_closely(photo.pixels, b, registration, photo.backing, expected=expected, clear=clear[b.id])
         for b in blocks
@@ -199,6 +204,9 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> _Tried:
             continue
         if isinstance(block, SolidBlock):
             read.append(read_fill(photo.pixels, block, registration, photo.backing))
+            continue
+        if block.id in on_another:
+            read.append(_refused(block, ON_ANOTHERS))
             continue
         reading, left, said = _judge_block(
             printed[block.id],
@@ -353,7 +361,9 @@ def _judge_block(
     lost = astray(block, state, offset / block.nozzle_pitch)
     lost |= between_rows(block, state, marks.beside)
     lost |= next_ones_ink(block, state, offset / block.nozzle_pitch, marks.ink)
-    lost |= adrift(block, state, np.where(solid, marks.offset[:, 0] - lie.passes[:, 0], np.nan))
+    # Rows laid aside by turns may be further aside than their marks' ends are looked for.
+    along = np.where(marks.straddles & (lie.passes[:, 0] == 0), np.inf, marks.offset[:, 0] - lie.passes[:, 0])
+    lost |= adrift(block, state, np.where(solid, along, np.nan))
     lost |= unsettled(offset[solid, 1] / block.nozzle_pitch)
     thrown = np.flatnonzero(state == STATE_DEFLECTED)
     lost[thrown] |= near_by.carry(mark_centres(block)[thrown], offset[thrown], block.nozzle_pitch)

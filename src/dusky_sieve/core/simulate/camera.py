@@ -5,6 +5,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout
+from dusky_sieve.core.simulate.bands import in_colour, lead, scale
 from dusky_sieve.core.simulate.clutter import cover_paper, desk, reflection, things_in_frame
 from dusky_sieve.core.simulate.truth import Scene
 
@@ -85,18 +86,19 @@ def photograph(
     w, h = scene.width, scene.height
     cover_paper(sheet, sheet_px_per_mm, scene, backing, rng)
     mx, my = _sheet_raster_of(sheet_px_per_mm, layout, scene)
-    seen = cv2.remap(sheet, mx, my, cv2.INTER_LINEAR)
+    picture = np.asarray(cv2.remap(sheet, mx, my, cv2.INTER_LINEAR), np.float32)
     there = (mx > -0.5) & (my > -0.5) & (mx < sheet.shape[1] - 0.5) & (my < sheet.shape[0] - 0.5)
-    cover = cv2.GaussianBlur(there.astype(np.float32), (0, 0), 0.7)[..., None]
-    picture = seen + (1 - cover) * (desk(h, w, scene, rng) - seen)
-    del seen, mx, my
+    beside = 1 - cv2.GaussianBlur(there.astype(np.float32), (0, 0), 0.7)
+    lead(picture, desk(h, w, scene, rng), beside)
+    del mx, my
     things_in_frame(picture, place_on_photo(_corners(layout), layout, scene), scene, rng)
     light = _light(h, w, scene, rng)
-    picture *= light[..., None] * np.array(scene.kelvin_cast, np.float32) * scene.exposure
-    if backing == "dark":
-        picture += 0.01 * light[..., None]  # the lamp's glow in the film
+    scale(picture, (light * (band * scene.exposure) for band in scene.kelvin_cast))
+    glow = 0.01 * light if backing == "dark" else np.zeros_like(light)  # the lamp's, in the film
     if scene.glare > 0:
-        picture += reflection(h, w, place_on_photo(_corners(layout), layout, scene), scene, rng)[..., None]
+        glow += reflection(h, w, place_on_photo(_corners(layout), layout, scene), scene, rng)
+    if glow.any():
+        picture += in_colour(glow, (1, 1, 1))
     return _develop(_through_lens(picture, scene, rng), scene)
 
 
@@ -113,7 +115,9 @@ def _through_lens(picture: Image, scene: Scene, rng: np.random.Generator) -> Ima
         kernel /= max(float(kernel.sum()), 1e-6)
         picture = np.asarray(cv2.filter2D(picture, -1, kernel), np.float32)
     noise = rng.standard_normal(picture.shape, dtype=np.float32)
-    picture = picture + noise * scene.noise * np.sqrt(np.maximum(picture, 0.02))
+    noise *= np.sqrt(np.maximum(picture, 0.02))
+    noise *= scene.noise
+    picture = picture + noise
     if scene.chroma_noise > 0:
         blotch = rng.standard_normal((picture.shape[0] // 2, picture.shape[1] // 2, 3), dtype=np.float32)
         picture *= 1 + scene.chroma_noise * cv2.resize(blotch, picture.shape[1::-1])
@@ -168,11 +172,10 @@ def _light(h: int, w: int, scene: Scene, rng: np.random.Generator) -> Image:
 
 def _develop(linear: Image, scene: Scene) -> Photo:
     """sRGB bytes from linear light (IEC 61966-2-1), through the phone's own denoising, tone curve and sharpening."""
-    linear = np.clip(linear, 0, 1)
     curve = np.linspace(0, 1, 4096)
     table = np.where(curve <= 0.0031308, curve * 12.92, 1.055 * curve ** (1 / 2.4) - 0.055)
     table = (table + scene.contrast * (table**2 * (3 - 2 * table) - table)) * 255
-    codes: Photo = table.round().astype(np.uint8)[np.round(linear * 4095).astype(np.int32)]
+    codes: Photo = table.round().astype(np.uint8)[np.rint(np.clip(linear * 4095, 0, 4095)).astype(np.int32)]
     for _ in range(scene.denoise):
         codes = np.asarray(cv2.bilateralFilter(codes, 5, 12, 2), np.uint8)
     if scene.sharpen > 0:

@@ -5,6 +5,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing
+from dusky_sieve.core.simulate.bands import in_colour, lead
 from dusky_sieve.core.simulate.truth import Scene
 
 Floats = NDArray[np.float64]
@@ -56,7 +57,8 @@ def desk(h: int, w: int, scene: Scene, rng: np.random.Generator) -> Image:
     else:
         streak = cv2.GaussianBlur(small, (0, 0), sigmaX=25, sigmaY=1.2) * 8 + cv2.GaussianBlur(small, (0, 0), 12) * 6
     grain = cv2.resize(streak.astype(np.float32), (w, h), interpolation=cv2.INTER_LINEAR)
-    return np.clip(tone * (1 + scene.grain * grain[..., None] * 3), 0.01, 1).astype(np.float32)
+    wood = in_colour(1 + 3 * scene.grain * grain, tone)
+    return np.clip(wood, 0.01, 1, out=wood)
 
 
 def things_in_frame(picture: Image, corners: Floats, scene: Scene, rng: np.random.Generator) -> None:
@@ -90,8 +92,7 @@ def things_in_frame(picture: Image, corners: Floats, scene: Scene, rng: np.rando
         mask = np.zeros((h, w), np.uint8)
         cv2.line(mask, tuple(map(int, root)), tuple(map(int, tip)), (255,), max(3, thick // 2), cv2.LINE_AA)
         soft = cv2.resize(cv2.GaussianBlur(cv2.resize(mask, (w // 4, h // 4)), (0, 0), 2), (w, h))
-        share = soft[..., None] / np.float32(255)
-        picture += share * (np.array(SKIN, np.float32) * np.float32(rng.uniform(0.4, 1.3)) - picture)
+        lead(picture, np.array(SKIN) * rng.uniform(0.4, 1.3), soft / np.float32(255))
 
 
 def reflection(h: int, w: int, corners: Floats, scene: Scene, rng: np.random.Generator) -> Image:

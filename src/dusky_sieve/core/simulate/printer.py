@@ -5,6 +5,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, ink_rgb, mark_centres
+from dusky_sieve.core.simulate.bands import in_colour, lead, scale
 from dusky_sieve.core.simulate.truth import BlockTruth, Scene
 
 Floats = NDArray[np.float64]
@@ -13,6 +14,8 @@ Image = NDArray[np.float32]
 DOT_STEP_MM = 0.03  # dots along one mark; near the addressability of ordinary heads
 DARK_BACKING = 0.03  # reflectance of black card under film
 FILM_HAZE = 0.015  # light that clear film scatters back
+FIBRE = 0.006  # one sigma of paper's brightness
+ROUGH_PX = 1024  # side of the piece of paper whose unevenness is drawn by chance
 FULL_COVER = 0.95  # of the paper in a whole mark's middle
 FILL_COVERAGE = 0.95  # of a fill's paper that ink hides
 
@@ -34,10 +37,10 @@ def print_sheet(
     width = int(np.ceil((layout.size[0] + 2 * margin_mm) * px_per_mm))
     height = int(np.ceil((layout.size[1] + 2 * margin_mm) * px_per_mm))
     ground = np.array(scene.paper) if backing == "light" else np.full(3, DARK_BACKING + FILM_HAZE + scene.haze)
-    sheet = np.broadcast_to(ground.astype(np.float32), (height, width, 3)).copy()
+    brightness = np.ones((height, width), np.float32)
     if backing == "light":
-        fibre = cv2.GaussianBlur(rng.standard_normal((height, width), dtype=np.float32), (0, 0), 0.06 * px_per_mm + 0.5)
-        sheet *= (1 + 0.006 * fibre / (fibre.std() + 1e-6))[..., None]
+        brightness += FIBRE * _rough(height, width, 0.06 * px_per_mm + 0.5, rng)
+    sheet = in_colour(brightness, ground)
     for block in layout.blocks:
         mass = _coverage(block, truth.get(block.id, BlockTruth()), (height, width), px_per_mm, scene, rng)
         if mass is None:
@@ -46,16 +49,26 @@ def print_sheet(
         region = sheet[y0 : y0 + coverage.shape[0], x0 : x0 + coverage.shape[1]]
         ink = _shown(block.ink, block.backing, backing)
         if backing == "dark":
-            region += np.minimum(coverage, 1)[..., None] * (ink.astype(np.float32) - region)
+            lead(region, ink, np.minimum(coverage, 1))
         elif scene.ink_law == "coverage":
-            region += np.minimum(coverage, 1)[..., None] * (ink.astype(np.float32) - 1) * region
+            covered = np.minimum(coverage, 1)
+            scale(region, (1 + covered * band for band in (ink - 1).astype(np.float32)))
         else:  # Beer and Lambert: layers multiply
-            region *= np.maximum(ink, 0.015).astype(np.float32) ** np.minimum(coverage, 1.6)[..., None]
+            layers = np.minimum(coverage, 1.6)
+            scale(region, (np.exp(layers * band) for band in np.log(np.maximum(ink, 0.015)).astype(np.float32)))
     if scene.words:
         _write_words(sheet, px_per_mm, margin_mm, layout, backing)
     if scene.border:
         _draw_border(sheet, px_per_mm, margin_mm, layout, backing, rng)
     return sheet
+
+
+def _rough(height: int, width: int, fine: float, rng: np.random.Generator) -> Image:
+    """Paper's unevenness (height, width), one sigma 1: one piece of it, mirrored on and on, for nothing in a photo tells."""
+    h, w = min(height, ROUGH_PX), min(width, ROUGH_PX)
+    piece = cv2.GaussianBlur(rng.standard_normal((h, w), dtype=np.float32), (0, 0), fine)
+    wide = cv2.copyMakeBorder(piece / (piece.std() + 1e-6), 0, height - h, 0, width - w, cv2.BORDER_REFLECT)
+    return np.asarray(wide, np.float32)
 
 
 def _shown(ink: str, wanted: Backing, backing: Backing) -> Floats:
@@ -191,13 +204,15 @@ def _write_words(sheet: Image, px_per_mm: float, margin_mm: float, layout: Layou
     """A heading above and a number below the pattern, as printers add them."""
     if margin_mm < 6:
         return
-    mask = np.zeros(sheet.shape[:2], np.uint8)
     left, above, below = (round(v * px_per_mm) for v in (margin_mm, margin_mm - 3, margin_mm + layout.size[1] + 5))
     thick = max(1, round(px_per_mm * 0.25))
     for text, y, size in ((layout.name[:40], above, 0.1), ("Sheet 0421  p. 1", below, 0.08)):
-        cv2.putText(mask, text, (left, y), cv2.FONT_HERSHEY_SIMPLEX, px_per_mm * size, (255,), thick, cv2.LINE_AA)
-    letters = mask > 0
-    sheet[letters] *= (1 - mask[letters] / 255 * 0.9)[:, None] if backing == "light" else 3.0
+        tall = round(px_per_mm * size * 40)  # above and below the base line: more than any letter
+        top = max(0, y - tall)
+        strip = sheet[top : y + tall]
+        mask = np.zeros(strip.shape[:2], np.uint8)
+        cv2.putText(mask, text, (left, y - top), cv2.FONT_HERSHEY_SIMPLEX, px_per_mm * size, (255,), thick, cv2.LINE_AA)
+        _draw(strip, mask, backing, 0.9, 3.0)
 
 
 def _draw_border(
@@ -218,5 +233,10 @@ def _draw_border(
         cv2.putText(mask, f"{k * 7 + 3}", px(-0.3 * margin_mm, y), cv2.FONT_HERSHEY_SIMPLEX, px_per_mm * 0.05, (255,), max(1, thick // 2), cv2.LINE_AA)  # fmt: skip
     for at in rng.uniform(0, w, int(rng.integers(0, 20))):
         cv2.line(mask, px(float(at), h + 0.1 * margin_mm), px(float(at), h + 0.25 * margin_mm), (255,), thick, cv2.LINE_AA)  # fmt: skip
-    lines = mask > 0
-    sheet[lines] *= (1 - mask[lines] / 255 * 0.85)[:, None] if backing == "light" else 2.5
+    _draw(sheet, mask, backing, 0.85, 2.5)
+
+
+def _draw(sheet: Image, mask: NDArray[np.uint8], backing: Backing, ink: float, glow: float) -> None:
+    """Darkens a sheet in place where a mask (0 to 255) covers it, by a share; over black it glows instead, so many times."""
+    drawn = mask > 0
+    sheet[drawn] *= (1 - mask[drawn] / 255 * ink)[:, None] if backing == "light" else glow
