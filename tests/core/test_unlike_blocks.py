@@ -253,3 +253,16 @@ def test_blocks_whose_marks_lie_on_each_other_are_refused_for_nobody_can_tell_wh
     assert found.photos[0].found, found.photos[0].why
     assert {b.id for b in found.blocks if not b.read and "another block" in str(b.why)} == {"stairs", "upon"}
     assert all(b.read for b in found.blocks if b.id not in ("stairs", "upon"))
+
+
+@pytest.mark.parametrize(("printed", "told"), [(8, False), (11, True)])
+def test_a_heading_where_the_next_rows_would_be_tells_no_rows_where_the_last_ones_of_all_blocks_did_not_print(printed, told):  # fmt: skip
+    """Letters a row above explained a mark or two more: a sheet was read three rows aside, half of its marks wrongly."""
+    shape = {"nozzles": 110, "columns": 10, "step": (1.13, 0.0), "down": 1.21, "mark": (0.94, 0.1)}
+    at = [(1.0 + 12.3 * (k % 2), 0.5 + 14.8 * (k // 2)) for k in range(4)]
+    layout = sheet((25.6, 30.6), *(block(f"b{k}", at[k], INKS[k], **shape) for k in range(4)))
+    gone = tuple((f"b{k}", BlockTruth(missing=tuple(range(10 * printed + 1, 111)))) for k in range(4))
+    found = read(layout, photo(layout, gone, fill=0.72, roll_deg=5))
+    assert found.photos[0].found == told
+    assert told or "a column or a row aside" in str(found.photos[0].why)
+    assert all(not b.read or not b.faults for b in found.blocks)

@@ -126,7 +126,8 @@ def _fewer(
 
     def there(seen: MarksBlock) -> Bools:
         marks = measured_closely(photo, seen, registration, backing, expected=expected, clear=clear)
-        return (marks.ink > HALF_A_MARK) & _in_place(marks, block) & (marks.printing >= OWN_TELL)
+        shown = marks.judged & ~marks.cut & (marks.printing >= OWN_TELL)
+        return shown & (marks.ink > HALF_A_MARK) & _in_place(marks, block)
 
     sides = [side for side in _sides(block) if side.name in ways]
     own = there(block) if sides else np.zeros(0, bool)  # a single row has none above
