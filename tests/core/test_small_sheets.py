@@ -40,9 +40,9 @@ def sheet(*nozzles: int, columns: int = 20, across: float = 1.7, down: float = 1
 
 
 @cache
-def read(layout: Layout, faults: tuple[tuple[str, BlockTruth], ...] = (), grey: bool = False, **scene) -> Reading:
+def read(layout: Layout, faults: tuple[tuple[str, BlockTruth], ...] = (), grey: bool = False, seed: int = 6, **scene) -> Reading:  # fmt: skip
     shot = small_scene(**({"width": 2800, "height": 2100, "fill": 0.8, "margin_mm": 16} | scene))
-    pixels = render(layout, Truth(blocks=dict(faults), scene=shot), "light", np.random.default_rng(6))
+    pixels = render(layout, Truth(blocks=dict(faults), scene=shot), "light", np.random.default_rng(seed))
     if grey:
         pixels = np.repeat(cv2.cvtColor(pixels, cv2.COLOR_RGB2GRAY)[..., None], 3, axis=2)
     return read_sheet(layout, [UprightPhoto(pixels, "light", "p")])
@@ -65,11 +65,10 @@ LIKE = sheet(39, 38, columns=13, down=1.3, slant=False)
     ],
 )
 def test_no_block_is_taken_for_another_though_it_alone_explains_itself_well(layout, roll):
-    found = read(layout, roll_deg=roll, tilt_deg=9, tilt_towards_deg=70, lens_k1=-0.03)
+    found = read(layout, seed=5, roll_deg=roll, tilt_deg=9, tilt_towards_deg=70, lens_k1=-0.03)
     assert found.photos[0].found, found.photos[0].why
     assert all(b.read for b in found.blocks)
-    faults = [state for b in found.blocks for state in states(b).values()]
-    assert faults in ([], ["unsure"])  # a last mark of a run that touches may be in doubt
+    assert {b.id: states(b) for b in found.blocks} == {b.id: {} for b in layout.blocks}
 
 
 @pytest.mark.parametrize(("gone", "roll"), [("b0", 225.0), ("b7", 138.0)])

@@ -87,9 +87,9 @@ def clear_heights(blocks: list[MarksBlock]) -> list[float]:
     return [height for height, _ in _among_others(tuple(blocks))]
 
 
-def overlaid(blocks: list[MarksBlock]) -> list[bool]:
-    """Which blocks of all that are judged together have marks that lie on another's."""
-    return [on_another for _, on_another in _among_others(tuple(blocks))]
+def overlaid(blocks: list[MarksBlock]) -> set[str]:
+    """The blocks (ids) of all that are judged together whose marks lie on another's."""
+    return {b.id for b, (_, on_another) in zip(blocks, _among_others(tuple(blocks)), strict=True) if on_another}
 
 
 @lru_cache(maxsize=32)

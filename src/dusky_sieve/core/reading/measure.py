@@ -178,15 +178,15 @@ def measure_block(
     covered |= _askew(patches, weights, block, dy, ink)
     along = _ink_along(patches, weights, block, dy, backing)
     covered |= _runs_on(along, patches.along, block, dy, ink, usable)
-    scale = registration.px_per_mm(mark_centres(block)[0])
-    dx, centre_x, dx_sigma = _ends(along, patches.along, block, ink, scale)
+    scale, whole = registration.px_per_mm(mark_centres(block)[0]), ink > SOLID
+    dx, centre_x, dx_sigma = _ends(along, patches.along, block, whole, scale)
     printed = ink > PRINTED_FROM
-    bands, full, counts = _by_band(patches, own, usable & (ink > SOLID), weights)
+    bands, full, counts = _by_band(patches, own, usable & whole, weights)
     return MarkMeasures(
         ink=ink, ink_sigma=np.hypot(sigma / level / gain, np.where(patches.full, LOST_TO_LIGHT, 0)), offset=np.where(printed[:, None], np.stack([dx, dy], axis=1), np.nan),
         centroid_x=centre_x, offset_sigma=np.where(printed[:, None], np.stack([dx_sigma, dy_sigma], axis=1), np.nan),
         judged=patches.seen & ~hidden & ~covered, glare=hidden, outside=~patches.seen, covered=covered, cut=printed & does_not_end(profile, dy / (patches.across[1] - patches.across[0])),
-        straddles=_straddles(along, patches.along, block, ink > SOLID, scale), bare=np.where(patches.seen & ~hidden, beside / level / gain, np.nan),
+        straddles=_straddles(along, patches.along, block, whole, scale), bare=np.where(patches.seen & ~hidden, beside / level / gain, np.nan),
         beside=at_ends(raw).max(axis=1) / (level * float(template.max())), printing=printing, strength=strength, width=width, contrast=level * float(template.max()) / grain,
         ground=median(patches.ground, axis=0), bands=bands / gain[:, None], full=full, counts=counts,
     )  # fmt: skip
@@ -334,16 +334,14 @@ def _straddles(along: Floats, places: Floats, block: MarksBlock, whole: Bools, s
     return np.asarray(whole & goes_on & (inner.min(axis=1) < BARE_WITHIN * level))
 
 
-def _ends(row: Floats, along: Floats, block: MarksBlock, ink: Floats, scale: float) -> tuple[Floats, Floats, Floats]:
+def _ends(row: Floats, along: Floats, block: MarksBlock, whole: Bools, scale: float) -> tuple[Floats, Floats, Floats]:
     """Shift along x (n,) mm that both ends of a mark agree on, the mean of both ends, and their one-sigma.
 
     A mark broken at one end has one end out of place; only a mark that moved as a whole has both. Where the
-    two ends disagree the smaller shift counts, and none where they point apart. row : (n, along) ink at places (along,) mm
+    two ends disagree the smaller shift counts, and none where they point apart. row : (n, along) ink at places (along,) mm; whole : (n,)
     """
-    nothing = np.zeros(len(ink)), np.zeros(len(ink)), np.full(len(ink), block.mark[0])
-    whole = ink > 0.6
-    if (along[-1] - block.mark[0] / 2) * scale < 0.5 * ENDS_FROM_PX or whole.sum() < 6:
-        return nothing
+    if (along[-1] - block.mark[0] / 2) * scale < 0.5 * ENDS_FROM_PX or whole.sum() < LEAST_WHOLE:
+        return np.zeros(len(row)), np.zeros(len(row)), np.full(len(row), block.mark[0])
     step = float(along[1] - along[0])
     agreed, mean, scatter = places_of_ends(row, whole, float(along[0]), step)
     return agreed, mean, np.full(len(row), scatter + 0.3 * step)

@@ -176,7 +176,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> _Tried:
     read: list[BlockReading] = []
     residuals: list[Floats] = []
     clear = dict(zip(printed, clear_heights(blocks), strict=True))
-    on_another = {name for name, on in zip(printed, overlaid(blocks), strict=True) if on}
+    on_another = overlaid(blocks)
     measured = {
         b.id: measured_closely(photo.pixels, b, registration, photo.backing, expected=expected, clear=clear[b.id])
         for b in blocks
