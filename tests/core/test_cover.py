@@ -14,6 +14,7 @@ from dusky_sieve.core.reading.cover import (
     around,
     astray,
     between_rows,
+    colour_of,
     feigned,
     hidden_marks,
     next_ones_ink,
@@ -167,10 +168,14 @@ def test_the_end_of_the_next_mark_seen_in_a_gap_of_a_touching_row_is_no_thrown_m
     gaps = np.array([COLUMNS + 2, 3 * COLUMNS + 4, 5 * COLUMNS + 3])
     state[gaps], ink[gaps] = DEFLECTED, 0.4
     offset[gaps, 1] = TOUCHING.column_pitch[1] / TOUCHING.nozzle_pitch
-    assert next_ones_ink(TOUCHING, state, offset, ink)[gaps].all()
-    assert not next_ones_ink(BLOCK.model_copy(update={"mark": (1.2, BLOCK.mark[1])}), state, offset, ink).any()
+    spread = np.zeros(N, bool)
+    assert next_ones_ink(TOUCHING, state, offset, ink, spread)[gaps].all()
+    assert not next_ones_ink(BLOCK.model_copy(update={"mark": (1.2, BLOCK.mark[1])}), state, offset, ink, spread).any()
+    state[gaps[1:]] = MISSING
+    assert not next_ones_ink(TOUCHING, state, offset, ink, spread).any()  # one nozzle may throw so
+    assert next_ones_ink(TOUCHING, state, offset, ink, ~spread)[gaps].tolist() == [True, False, False]
     ink[gaps] = 1.0
-    assert not next_ones_ink(TOUCHING, state, offset, ink).any()  # a whole mark was thrown
+    assert not next_ones_ink(TOUCHING, state, offset, ink, ~spread).any()  # a whole mark was thrown
 
 
 def test_a_print_under_the_whole_sheet_is_the_papers_own_and_a_pen_over_one_block_is_none():
@@ -199,13 +204,27 @@ def test_on_printed_paper_what_its_print_may_feign_is_doubted_and_nothing_else(s
 @pytest.mark.parametrize("lamp", [1.0, 4.0])
 def test_a_finger_or_a_reflection_is_told_from_the_lamps_own_falling_off(lamp):
     ground = paper(lamp)
-    assert not np.any(hidden_marks(patches(ground), BLOCK, None, "light"))
+    assert not np.any(hidden_marks(patches(ground), BLOCK, None, "light", None))
     finger, shine = np.arange(10, 16), np.arange(100, 105)
     ground[finger] *= (0.8, 0.5, 0.4)
     ground[shine] *= 1.6
-    glare, covered = hidden_marks(patches(ground), BLOCK, None, "light")
+    glare, covered = hidden_marks(patches(ground), BLOCK, None, "light", None)
     assert np.flatnonzero(covered).tolist() == finger.tolist()
     assert np.flatnonzero(glare).tolist() == shine.tolist()
+
+
+@pytest.mark.parametrize("share", [0.3, 0.7, 1.0])
+def test_a_finger_that_covers_a_great_part_of_a_block_is_told_by_the_colour_of_all_the_sheets_paper(share):
+    """A smooth ground follows it there; the marks under it were read as missing."""
+    bare, ground = paper(), paper()
+    under = np.argsort(CENTRES @ (1.0, 1.0))[: round(share * N)]
+    ground[under] *= (0.8, 0.42, 0.28)
+    for ground_, hidden in ((bare, []), (ground, sorted(under))):
+        _, covered = hidden_marks(patches(ground_), BLOCK, None, "light", np.median(colour_of(bare), axis=0))
+        assert set(np.flatnonzero(covered)) >= set(hidden)
+        assert (
+            share == 0.7 or np.flatnonzero(covered).tolist() == hidden
+        )  # a smooth ground leaves what the most of it is
 
 
 def test_marks_faint_together_under_a_veil_are_hidden_and_one_faint_alone_is_weak():

@@ -29,7 +29,7 @@ def measured(block: MarksBlock, ink: np.ndarray, law: float, seed: int = 3) -> M
     every, none, still = np.ones(n, bool), np.zeros(n, bool), np.zeros((n, 2))
     return MarkMeasures(
         ink=bands @ counts, ink_sigma=np.full(n, 0.01), offset=still, centroid_x=still[:, 0], offset_sigma=still + 0.003,
-        judged=every, glare=none, outside=none, covered=none, cut=none, straddles=none, beside=np.zeros(n), bare=np.zeros(n),
+        judged=every, glare=none, outside=none, covered=none, cut=none, straddles=none, at_one_end=none, beside=np.zeros(n), bare=np.zeros(n),
         printing=1.0, strength=0.9, width=0.03, contrast=90.0, ground=np.ones(3), bands=bands, full=full, counts=counts,
     )  # fmt: skip
 

@@ -18,10 +18,10 @@ from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.inkmap import Lens, Strokes, find_strokes
 from dusky_sieve.core.reading.paper import papers_on
 from dusky_sieve.core.reading.place import places_of
-from dusky_sieve.core.reading.registration import TERMS, Registration, project, rigid
+from dusky_sieve.core.reading.registration import TERMS, Registration, moved, project, rigid
 from dusky_sieve.core.reading.runs import agreement, slid, steps_of, straddling
 from dusky_sieve.core.reading.square import slack_of, squared
-from dusky_sieve.core.reading.stray import stray_blocks
+from dusky_sieve.core.reading.stray import marks_drawn, stray_blocks
 from dusky_sieve.core.reading.tilt import leans
 from dusky_sieve.core.reading.ways import _apart
 from dusky_sieve.core.simulate import BlockTruth, Scene, Truth, render, sheet_to_photo
@@ -368,17 +368,17 @@ def test_places_are_two_where_their_marks_lie_apart_and_not_where_only_bare_corn
 def test_the_end_of_the_next_mark_in_a_run_is_not_a_thrown_one():
     """A lattice a third of a column aside sees, where a mark is missing, a part of its neighbour, a column's step further up."""
     block = BLOCKS[0]
-    state = np.zeros(block.nozzles, np.int64)  # firing
+    state, spread = np.zeros(block.nozzles, np.int64), np.zeros(block.nozzles, bool)  # firing
     offset, ink = np.zeros((block.nozzles, 2)), np.ones(block.nozzles)
     seen, gone = np.array([7, 11, 16, 20]), np.array([8, 30])
     state[seen], state[gone] = STATE_DEFLECTED, STATE_MISSING
     offset[seen, 1], ink[seen] = -0.9 * block.column_pitch[1] / block.nozzle_pitch, 0.4
-    assert np.flatnonzero(next_ones_ink(block, state, offset, ink)).tolist() == seen.tolist()
-    assert not next_ones_ink(block, state, -offset, ink)[7]  # its neighbour on that side is missing
-    assert not next_ones_ink(block, state, offset, np.ones(block.nozzles)).any()
-    assert not next_ones_ink(block, state, 3 * offset, ink).any()
+    assert np.flatnonzero(next_ones_ink(block, state, offset, ink, spread)).tolist() == seen.tolist()
+    assert not next_ones_ink(block, state, -offset, ink, spread)[7]  # its neighbour on that side is missing
+    assert not next_ones_ink(block, state, offset, np.ones(block.nozzles), spread).any()
+    assert not next_ones_ink(block, state, 3 * offset, ink, spread).any()
     apart = block.model_copy(update={"mark": (0.5 * block.column_pitch[0], block.mark[1])})
-    assert not next_ones_ink(apart, state, offset, ink).any()
+    assert not next_ones_ink(apart, state, offset, ink, spread).any()
 
 
 def test_a_lead_for_being_laid_more_finely_is_none_against_marks_that_only_the_other_way_has(monkeypatch):
@@ -390,6 +390,20 @@ def test_a_lead_for_being_laid_more_finely_is_none_against_marks_that_only_the_o
             lone, "lone_ink", lambda _at, _full, way, _other, m=mine, o=others: np.full(4, m if way is top else o)
         )
         assert lone.leads(None, None, top, other) == leads
+
+
+@pytest.mark.parametrize(("down_mm", "rows"), [(0.0, 0), (0.3 * COLUMN[0], 0), (BLOCKS[0].row_pitch[1], 1)])
+def test_marks_that_another_way_has_but_laid_less_finely_are_none_that_one_has_alone(down_mm, rows):
+    """A likeness carried over from the best place lay a third of a step off at its far end; the sheet was read upside down by it."""
+    block, place = BLOCKS[0], rigid(np.diag([12.0, 12, 1]), RUNS.size)
+    marks, canvas = Marks(mark_centres(block), np.tile(block.mark, (block.nozzles, 1)), np.zeros(block.nozzles, np.int64)), np.zeros((1300, 2400), np.uint8)  # fmt: skip
+    at = SimpleNamespace(
+        blocks=[block], layout=RUNS, clear_mm=clear_heights([block])[0], marks=marks,
+        marks_drawn=lambda way: marks_drawn(canvas, way, marks, [block]),
+    )  # fmt: skip
+    other = SimpleNamespace(registration=moved(place, (0.0, down_mm)))
+    found = np.flatnonzero(lone.lone_marks(at, SimpleNamespace(registration=place), other))
+    assert found.tolist() == list(range(rows * block.columns))
 
 
 @pytest.mark.parametrize(

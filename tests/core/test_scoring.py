@@ -361,6 +361,17 @@ def test_a_smooth_bend_is_followed_though_a_fifth_of_the_marks_are_thrown(thrown
     assert np.abs(left).max() < 0.02
 
 
+def test_marks_that_tell_nothing_along_travel_stay_where_they_were_found():
+    """A few at one side that tell would carry touching runs at the other whole columns away."""
+    centres = np.concatenate([mark_centres(b) for b in BLOCKS])
+    flat, offsets, sigma = rigid(TO_MAP, LAYOUT.size), np.zeros_like(centres), np.full_like(centres, 0.01)
+    told = centres[:, 0] < np.quantile(centres[:, 0], 0.15)
+    offsets[told, 0], sigma[~told, 0] = 0.05 * centres[told, 0], 20.0
+    moved_by = fit_warp(flat, centres, offsets, sigma).displaced(centres) - centres
+    assert np.abs(moved_by[told] - offsets[told]).max() < 0.03
+    assert np.abs(moved_by[centres[:, 0] > 0.5 * LAYOUT.size[0]]).max() < 0.1
+
+
 def test_what_a_homography_can_say_is_said_by_the_homography():
     centres = np.concatenate([mark_centres(b) for b in BLOCKS])
     warp = np.zeros((len(TERMS), 2))

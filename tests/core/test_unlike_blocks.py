@@ -85,6 +85,22 @@ def test_a_block_without_its_last_column_is_not_read_with_its_columns_spread_ove
     assert not aside.read or (held and told)  # far from the others nothing holds it
 
 
+@pytest.mark.parametrize(("gone", "unsure"), [({"b0", "b1"}, set()), ({"b1", "b2"}, {"b2"})])
+def test_what_one_runs_ends_say_moves_no_block_whose_gaps_show(gone, unsure):
+    """A run whose first column did not print fits a column aside; the sheet was carried along, or refused."""
+    wide = {"nozzles": 128, "columns": 32, "step": (0.99, 0.0), "down": 1.3, "mark": (0.72, 0.1)}
+    run = wide | {"step": (0.71, 0.0), "down": 0.9, "mark": (0.64, 0.1)}
+    spots = [(f"b{k}", (1.0 + k % 2 * 36, 0.5 + k // 2 * 8)) for k in range(7)]
+    layout = sheet((72.0, 36.0), *(block(name, at, INKS[k % 4], **(run if k == 2 else wide)) for k, (name, at) in enumerate(spots)))  # fmt: skip
+    first = tuple(range(1, 129, 32))
+    taken = photo(layout, tuple((name, BlockTruth(missing=first)) for name in sorted(gone)), tilt_deg=22, roll_deg=200, curl_mm=1.0)  # fmt: skip
+    blocks = read(layout, taken).blocks
+    assert {b.id for b in blocks if not b.read} == unsure
+    for seen in blocks:
+        told = {f.nozzle: str(f.state) for f in seen.faults}
+        assert not seen.read or told == dict.fromkeys(first if seen.id in gone else (), "missing")
+
+
 @pytest.mark.parametrize(("roll", "tilt", "towards"), [(5, 0, 0), (128, 16, 80), (250, 20, 300)])
 def test_blocks_with_marks_of_different_lengths_are_read_at_any_tilt(roll, tilt, towards):
     reading = read(MIXED, photo(MIXED, tuple(FAULTS.items()), roll_deg=roll, tilt_deg=tilt, tilt_towards_deg=towards))

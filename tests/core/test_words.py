@@ -101,7 +101,9 @@ def test_letters_where_only_the_other_way_round_has_marks_neither_hide_the_own_l
     assert found or "two ways round" in (seen.photos[0].why or "")
 
 
-@pytest.mark.parametrize(("step", "aside"), [((0.0, 0.0), False), ((0.0, 1.2), True), ((1.7, 0.0), True)])
+@pytest.mark.parametrize(
+    ("step", "aside"), [((0.0, 0.0), False), ((0.0, 1.2), True), ((0.0, 1.1), True), ((1.7, 0.0), True)]
+)
 def test_a_block_read_a_row_or_a_column_aside_is_told_by_the_marks_that_go_on_at_its_other_side(step, aside):
     """Where it lies right its first row is missing all the same, and numbers stand below the last."""
     block = ROWS.blocks[-1]

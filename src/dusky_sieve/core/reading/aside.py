@@ -85,7 +85,7 @@ def moved_on(
     """Whether a block's outermost row or column hardly printed, if at all, and one more stands beyond the opposite side: it lies a step aside."""
     good = _good(marks, block)
     for side in _sides(block) if marks.printing >= OWN_TELL else ():
-        last = side.last & marks.judged
+        last = side.last & ~marks.outside  # what letters cover there is no good mark either
         if last.sum() >= LEAST_OF_SIDE and good[last].mean() <= HARDLY_ANY:
             more = measured_closely(photo, side.block, registration, backing, expected=expected, clear=clear)
             if _told(*_beyond(more, block, side, layout)):
@@ -140,7 +140,9 @@ def _good(marks: MarkMeasures, block: MarksBlock) -> Bools:
 
 
 def _in_place(marks: MarkMeasures, block: MarksBlock) -> Bools:
-    return (marks.ink < SURELY_MORE) & (np.abs(marks.offset[:, 1]) < 0.5 * block.nozzle_pitch)
+    """Which marks (n,), whole ones or not, are none of letters and stand where those of the block as a whole put them."""
+    shift = np.median(marks.offset[marks.solid, 1]) if marks.solid.any() else 0.0
+    return (marks.ink < SURELY_MORE) & (np.abs(marks.offset[:, 1] - shift) < 0.5 * block.nozzle_pitch)
 
 
 def _beyond(marks: MarkMeasures, block: MarksBlock, side: _Side, layout: Layout) -> tuple[Bools, float]:

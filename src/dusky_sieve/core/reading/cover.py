@@ -6,7 +6,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, mark_centres
 from dusky_sieve.core.reading.judge import STATES, WEAK_BELOW
-from dusky_sieve.core.reading.order import quantile
+from dusky_sieve.core.reading.order import median, quantile
 from dusky_sieve.core.reading.patches import BARE_PX, LINEAR, Patches, in_one
 from dusky_sieve.core.reading.surface import smooth_surface
 
@@ -19,6 +19,7 @@ TAKES_ALL_THE_SAME, MOST_ROUND = 0.6, 0.25
 BRIGHTER = 1.35  # than the ground round it: a lamp's reflection lies on the patch
 DARKER = 0.35  # than the ground round it: something lies over the patch
 OTHER_COLOUR = 0.22  # change of the ground's colour (log ratio of bands): a finger, a ruler
+SURELY_OTHER = 0.4  # the same against all of the sheet's paper, of which a whole block's ground may be: what its ink stains is less
 VEIL_BRIGHTER = 1.05  # than the ground round it: the rim of a reflection, where ink still shows but fainter
 # Times the ground of marks that printed, levelled over the block, in the band where it is most: a reflection that a camera's tone curve keeps
 # from filling the sensor. Of 5,537 marks without ink among others at the bad end 6 in 1,000 lie on ground so bright.
@@ -62,18 +63,38 @@ AROUND = 9  # marks of a neighbourhood, in one line or as a square
 
 
 def hidden_marks(
-    patches: Patches, block: MarksBlock, rows: NDArray[np.int64] | None, backing: Backing
+    patches: Patches, block: MarksBlock, rows: NDArray[np.int64] | None, backing: Backing, paper: Floats | None
 ) -> tuple[Bools, Bools]:
-    """Marks (n,) under a reflection, and marks something lies over: by the ground against the block's smooth ground."""
+    """Marks (n,) under a reflection, and marks something lies over: by the ground against the block's smooth ground, and all of the sheet's.
+
+    paper : (3,) what colour that is, see colour_of; None where no block was measured before
+    """
     places = mark_centres(block) if rows is None else mark_centres(block)[rows]
     glare = patches.full if backing == "dark" else np.zeros(len(places), bool)
     if backing == "dark" or len(places) < 12:
         return glare, np.zeros(len(places), bool)
     log = np.log(patches.ground)
     off = log - smooth_surface(places, log, patches.seen)
-    colour = off - off.mean(axis=1, keepdims=True)
     glare |= off.mean(axis=1) > np.log(BRIGHTER)
-    return glare, (off.mean(axis=1) < np.log(DARKER)) | (np.abs(colour).max(axis=1) > OTHER_COLOUR)
+    # A finger over a corner is half of what smooth ground is fitted to there, but not of all the block's, nor of the sheet's.
+    colour = colour_of(patches.ground)
+    usual = median(colour, axis=0)
+    by_sheet = _apart(colour, usual if paper is None else paper)
+    other = (by_sheet > SURELY_OTHER) | ((by_sheet > OTHER_COLOUR) & (_apart(colour, usual) > OTHER_COLOUR))
+    return glare, (off.mean(axis=1) < np.log(DARKER)) | (
+        _apart(off - off.mean(axis=1, keepdims=True), 0) > OTHER_COLOUR
+    ) | other
+
+
+def colour_of(light: Floats) -> Floats:
+    """Log ratios (n, 3) of light's bands (n, 3) to their geometric mean."""
+    log = np.log(light)
+    return np.asarray(log - log.mean(axis=1, keepdims=True))
+
+
+def _apart(colour: Floats, other: Floats | float) -> Floats:
+    """How far colours (n, 3) are from another, (n,), in the band where it is most."""
+    return np.asarray(np.abs(colour - other).max(axis=1))
 
 
 def bleached(patches: Patches, block: MarksBlock, ink: Floats, strength: float) -> Bools:
@@ -175,12 +196,12 @@ def between_rows(block: MarksBlock, state: NDArray[np.int64], beside: Floats) ->
     return np.asarray(near & (state > STATE_FIRING))
 
 
-def next_ones_ink(block: MarksBlock, state: NDArray[np.int64], offset: Floats, ink: Floats) -> Bools:
+def next_ones_ink(block: MarksBlock, state: NDArray[np.int64], offset: Floats, ink: Floats, at_one_end: Bools) -> Bools:
     """Marks (n,) judged thrown where what is seen is the end of the next one in the row: ink in part, about a column's step up or down.
 
-    state : (n,) as indices into judge.STATES, -1 where unseen; offset : (n, 2) nozzle pitches; ink : (n,) share of a typical mark. Where
-    marks nearly touch, a lattice a third of a column aside sees so much of the mark beside a missing one. None where
-    they are few among the block's thrown marks: some nozzles do throw so.
+    state : (n,) as indices into judge.STATES, -1 where unseen; offset : (n, 2) nozzle pitches; ink : (n,) share of a typical mark, at_one_end :
+    (n,) where it is at one end alone. Where marks nearly touch, a lattice a third of a column aside sees so much of the mark beside a missing
+    one. Where they are few among the block's thrown marks only those: some nozzles do throw so.
     """
     step, columns = block.column_pitch[1] / block.nozzle_pitch, min(block.columns, block.nozzles)
     thrown, found = state == STATE_DEFLECTED, np.zeros(len(state), bool)
@@ -192,7 +213,8 @@ def next_ones_ink(block: MarksBlock, state: NDArray[np.int64], offset: Floats, i
         prints = (beside != index) & (beside // columns == index // columns) & (state[beside] != STATE_MISSING)
         found |= prints & (np.abs(across - side * step) < NEXT_ONES)
     found &= thrown & (ink < PART_OF_IT)
-    return np.asarray(found & (found.sum() >= max(LEAST_SUCH, MOST_ARE * thrown.sum())))
+    many = found.sum() >= max(LEAST_SUCH, MOST_ARE * thrown.sum())
+    return np.asarray(found & (many | at_one_end))
 
 
 def printed_paper(bare: dict[str, Floats], strength: dict[str, float]) -> dict[str, float]:

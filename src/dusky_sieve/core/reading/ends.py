@@ -97,6 +97,11 @@ class Ends:
                     found.append(name)
         return found
 
+    def share(self, blocks: list[MarksBlock]) -> float:
+        """Of the rows of some blocks, one at least, those whose ends these are: of the others gaps tell whole columns."""
+        rows = [(block.id in self.block, -(-block.nozzles // block.columns)) for block in blocks]
+        return sum(count for own, count in rows if own) / sum(count for _, count in rows)
+
     def without(self, blocks: set[str]) -> "Ends":
         """Those of all other blocks."""
         kept = [k for k, name in enumerate(self.block) if name not in blocks]

@@ -14,7 +14,7 @@ from dusky_sieve.core.reading.locate import MOST_BEYOND, STEEPEST_DEG, Locator
 from dusky_sieve.core.reading.measure import Expected
 from dusky_sieve.core.reading.refine import refine
 from dusky_sieve.core.reading.registration import Registration, moved
-from dusky_sieve.core.reading.runs import MOST_STRADDLING, runs_of, slid, straddling
+from dusky_sieve.core.reading.runs import MOST_STRADDLING, runs_of, slid, straddling, with_segments
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
@@ -22,6 +22,9 @@ Photo = NDArray[np.uint8]
 
 MOSTLY_DOUBTFUL = 0.5  # of a block's marks, from which the rest of it lies wrongly as well
 MOST_STRAY_BLOCKS = 0.4  # of those that print, beside whose lattice strokes stand: beyond it the whole place is wrong
+MOST_OF_ROWS = (
+    0.5  # of those that print, which must have ends that tell, for these to say that the whole place is wrong
+)
 MOST_ASIDE = 0.25  # of the blocks that can be told, which may lie a lattice step aside: the others are read
 
 
@@ -62,8 +65,9 @@ def _laid(photo: Photo, registration: Registration, locator: Locator, by_hand: b
     file, backing = locator.file, locator.backing
     before = Finished(locator, registration)
     blocks, printing = before.blocks, before.printing
-    if runs := runs_of(printing, registration):
-        registration = slid(photo, runs, registration, backing, before.ends)
+    if runs_of(printing, registration):
+        # Blocks whose gaps show hold what lies beside them: one run's ends say little of all the sheet.
+        registration = slid(photo, with_segments(printing), registration, backing, before.ends)
     registration, expected, moved_blocks = refine(photo, blocks, registration, backing, file)
     if moved_blocks:
         locator = Locator(
@@ -110,14 +114,16 @@ def _held(
     beside, step, all_aside = _beside(photo, finished, registration, expected)
     alone = set() if by_hand else finished.slidable()
     untold_alone = alone - columns_told(photo, at.whole, at.backing, alone, registration, expected)
-    for name in {*ends.aside(), *stray, *unseen, *beside, *finished.sparse_aside(), *untold_alone}:
+    # Of a block that may lie a column aside the ends say nothing of the others, nor do those of a few rows among many.
+    sure = ends.without(alone)
+    slipped = set(sure.block) if find_slip(sure).moves else set()
+    for name in {*ends.aside(), *stray, *unseen, *beside, *finished.sparse_aside(), *untold_alone, *slipped}:
         doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
     lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
     # Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns, or marks that stand alone.
     untold = not by_hand and not ends.told and not finished.told_alone()
     wrong = not by_hand and finished.explains_little()
-    # Of a block that may lie a column aside the ends say nothing of the others.
-    if all_aside or lost or untold or wrong or find_slip(ends.without(alone)).moves:
+    if all_aside or lost or untold or wrong or (slipped and sure.share(printing) > MOST_OF_ROWS):
         refused = (
             f"{at.file}: a pattern was found, but ink stands beside it where the layout “{at.whole.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."

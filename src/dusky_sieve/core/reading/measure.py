@@ -51,6 +51,9 @@ SURELY_OWN = 0.35  # of a mark's length to either side of its middle, that blur 
 RUNS_ON, SURELY_BEYOND = 0.25, 3.0
 LOST_TO_LIGHT = 0.15  # of a typical mark's ink, one-sigma: what is lost of a mark's where the sensor is full
 FOREIGN_INK = 0.28  # of a typical mark: ink beside the mark's own hump that does not belong there
+FOREIGN_OF_OWN = (
+    0.2  # the same of a faint mark's own: a pen that crosses a gap is as dark all over as where the mark would be
+)
 # Of the rise of a mark's ink across travel over its length, in thicknesses, and how many one-sigmas from none: a pen, a scratch.
 # At the bad end of three worlds' tuning sheets 11 of 37 marks that wrongly seem thrown run so, and 1 of 2,279 that are.
 ASKEW, SURELY_ASKEW = 1.2, 3.0
@@ -61,6 +64,7 @@ GAIN_LIMIT = 0.35  # the most that ink may seem to fade smoothly over a block: f
 # Pixels beyond a mark's ends, from which ink there is not its own; of a mark's ink, what goes on there and what is bare within it; and of its
 # length to either side of its middle, what is so.
 BEYOND_PX, GOES_ON, BARE_WITHIN, WITHIN = 1.6, 0.7, 0.4, 0.4
+OF_THE_END = 0.3  # of the ink at one end, that the other half of a mark must have to be one
 ENDS_FROM_PX = 1.6  # bare paper between neighbours along travel, from which a mark's ends can be seen
 
 
@@ -74,6 +78,7 @@ class MarkMeasures:
     judged : (n,) False where the frame's edge, glare or an object hides the mark: glare, outside, covered (n,)
     cut : (n,) ink off its place that goes on to where the mark's patch ends: a letter, a frame, a throw further than is followed
     straddles : (n,) ink that goes on beyond one of its ends, while it is bare within its length: the lattice lies between two marks of a row
+    at_one_end : (n,) ink at one of its ends, and hardly any in the other half of its length: the next one's end
     beside : (n,) ink half-way to the next rows, or as far as was looked, as a share of the typical mark's peak
     bare : (n,) the strongest ink beside the mark's hump, in the same units, where paper should be bare; NaN where it is not seen
     printing : share of the marks that carry ink
@@ -94,6 +99,7 @@ class MarkMeasures:
     covered: Bools
     cut: Bools
     straddles: Bools
+    at_one_end: Bools
     beside: Floats
     bare: Floats
     printing: float
@@ -113,10 +119,11 @@ class MarkMeasures:
 
 @dataclass(frozen=True)
 class Expected:
-    """What a printing mark of this photo looks like, from the other blocks: peak ink share and one-sigma in mm."""
+    """What a printing mark of this photo looks like, from the other blocks: peak ink share and one-sigma in mm; and the paper's colour (3,)."""
 
     strength: float = 0.5
     width: float = 0.0
+    paper: Floats | None = None
 
     @property
     def known(self) -> bool:
@@ -162,7 +169,7 @@ def measure_block(
     if printing >= DEAD and gaps.sum() >= ENOUGH_GAPS:
         noise = max(noise, _ripple(profile[gaps], template))
     amount, sigma, dy, dy_sigma = _match(profile, template, patches.across, noise, grain, block.nozzle_pitch, seen_from)
-    hidden, covered = hidden_marks(patches, block, rows, backing)
+    hidden, covered = hidden_marks(patches, block, rows, backing, expected.paper)
     covered |= rule
     usable = patches.seen & ~hidden & ~covered
     dimmer = usable & ~patches.full
@@ -175,6 +182,7 @@ def measure_block(
     own = shifted(np.broadcast_to(template, profile.shape).copy(), -dy / (patches.across[1] - patches.across[0]))
     foreign, beside = _besides(profile, own, amount, patches.across, noise)
     covered |= foreign > FOREIGN_INK * level * gain
+    covered |= (ink > PRINTED_FROM) & (ink < SOLID) & (foreign > FOREIGN_OF_OWN * amount)
     covered |= _askew(patches, weights, block, dy, ink)
     along = _ink_along(patches, weights, block, dy, backing)
     covered |= _runs_on(along, patches.along, block, dy, ink, usable)
@@ -186,7 +194,7 @@ def measure_block(
         ink=ink, ink_sigma=np.hypot(sigma / level / gain, np.where(patches.full, LOST_TO_LIGHT, 0)), offset=np.where(printed[:, None], np.stack([dx, dy], axis=1), np.nan),
         centroid_x=centre_x, offset_sigma=np.where(printed[:, None], np.stack([dx_sigma, dy_sigma], axis=1), np.nan),
         judged=patches.seen & ~hidden & ~covered, glare=hidden, outside=~patches.seen, covered=covered, cut=printed & does_not_end(profile, dy / (patches.across[1] - patches.across[0])),
-        straddles=_straddles(along, patches.along, block, whole, scale), bare=np.where(patches.seen & ~hidden, beside / level / gain, np.nan),
+        straddles=_straddles(along, patches.along, block, whole, scale), at_one_end=_at_one_end(along), bare=np.where(patches.seen & ~hidden, beside / level / gain, np.nan),
         beside=at_ends(raw).max(axis=1) / (level * float(template.max())), printing=printing, strength=strength, width=width, contrast=level * float(template.max()) / grain,
         ground=median(patches.ground, axis=0), bands=bands / gain[:, None], full=full, counts=counts,
     )  # fmt: skip
@@ -332,6 +340,14 @@ def _straddles(along: Floats, places: Floats, block: MarksBlock, whole: Bools, s
     level = float(np.median(inner[whole]))
     goes_on = along[:, [0, -1]].max(axis=1) > GOES_ON * level
     return np.asarray(whole & goes_on & (inner.min(axis=1) < BARE_WITHIN * level))
+
+
+def _at_one_end(along: Floats) -> Bools:
+    """MarkMeasures.at_one_end, of ink (n, along) along each mark."""
+    half = along.shape[1] // 2
+    ends = along[:, [0, -1]]
+    other_half = np.stack([along[:, half + 1 :].mean(axis=1), along[:, :half].mean(axis=1)], axis=1)
+    return np.asarray((other_half < OF_THE_END * ends).any(axis=1))
 
 
 def _ends(row: Floats, along: Floats, block: MarksBlock, whole: Bools, scale: float) -> tuple[Floats, Floats, Floats]:

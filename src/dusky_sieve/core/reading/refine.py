@@ -5,7 +5,9 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_heights, clear_width, mark_centres
+from dusky_sieve.core.reading.cover import colour_of
 from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block
+from dusky_sieve.core.reading.order import median
 from dusky_sieve.core.reading.registration import Registration, bent, fit_warp, tidied
 from dusky_sieve.core.reading.surface import smooth_surface
 
@@ -155,10 +157,11 @@ def _by_block(left: Floats, owner: NDArray[np.int64]) -> Floats:
 
 
 def _expected(measured: list[MarkMeasures]) -> Expected:
-    """Typical peak and width of a printing mark, from the blocks that show best."""
+    """Typical peak and width of a printing mark, from the blocks that show best, and the colour of the paper."""
     printing = [m for m in measured if m.printing > 0.2]
     if not printing:
         return Expected()
     best = max(m.contrast for m in printing)
     clear = [m for m in printing if m.contrast >= BEST_BLOCKS * best]
-    return Expected(float(np.median([m.strength for m in clear])), float(np.median([m.width for m in clear])))
+    paper = median(colour_of(np.array([m.ground for m in printing])), axis=0)
+    return Expected(float(np.median([m.strength for m in clear])), float(np.median([m.width for m in clear])), paper)

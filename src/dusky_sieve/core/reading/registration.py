@@ -22,6 +22,7 @@ DEGREES = {1: 3, 2: 6, 3: 10, 4: 15}  # terms up to a degree
 # Pull of the smooth warp's terms towards zero, of a hundredth of all marks' weight: few marks must not bend the sheet.
 STIFF = np.array([0.0, 0.004, 0.004] + [0.04] * 7 + [0.08] * 5)
 LEAST_SURE = 1e-3  # of the mean weight, under which a mark tells nothing
+HELD = 0.02  # of the weight of one that does, that it then has for staying where it is
 NODES_PX = 40  # between places worked out one by one where a grid of points is asked for
 LEAST_BOX_MM = 1.0  # half of a side of the box that a single row's warp is scaled to: all of it about its middle
 BEYOND_BOX_MM = 0.5  # how far past the outermost marks the warp is still believed
@@ -160,8 +161,10 @@ def fit_warp(registration: Registration, centres: Floats, offsets: Floats, sprea
         weight = 1 / np.maximum(spread[:, axis], 1e-4) ** 2
         weight /= weight.mean()
         told = weight > LEAST_SURE
-        aim = in_rows(offsets[told, axis][None])
-        total[:count, axis] += fitted(in_rows(basis[told].T), aim, STIFF[:count], weight[told], True)[0]
+        # Marks that tell nothing stay where they were found: few that tell, at one side, would carry the others away.
+        weight = np.where(told, weight, HELD * np.median(weight[told]))
+        aim = np.where(told, offsets[:, axis], 0.0)
+        total[:count, axis] += fitted(in_rows(basis.T), in_rows(aim[None]), STIFF[:count], weight, True)[0]
     return Registration(registration.homography, total, registration.size, registration.origin)
 
 

@@ -6,7 +6,7 @@ full photo; height and amount of the ink there, taken against one turn a column,
 is off, up to whole columns, and the rows' ends tell those. One smooth slip over the sheet must set all of them right.
 """
 
-from dataclasses import dataclass
+from dataclasses import dataclass, replace
 
 import numpy as np
 from numpy.typing import NDArray
@@ -35,10 +35,13 @@ TILTS = np.linspace(-1.0, 1.0, 9)  # columns by which the slip may differ betwee
 NUDGES = np.linspace(-1.0, 1.0, 9)  # columns by which the whole is slid while bends are tried
 # Of a column of slip, per term: of those that fit alike the smallest is taken.
 COSTS = np.array([0.01] * 3 + [0.02] * 3)
+# Times as much where all other rows' gaps show: what told whole columns of those is not outdone by the ends of a row or two.
+HELD_BY_GAPS = 5.0
 STEPS_WEIGHT = 0.6  # of the steps' agreement against the ends' in choosing among slips
 SEEN_FROM = 0.35  # agreement of the steps, 0..1, from which they are believed; noise reaches a third of it
 STIFF = 0.15  # pull of the bent slip towards the straight one, as a share of what the steps say
 ROUNDS = 6
+QUARTIC_FROM = 50  # segments, from which a slip bends up to the fourth degree
 MOST_STRADDLING = 0.2  # of all segments, beyond which the whole place is in doubt; fewer are unsure by themselves
 STRADDLES = 0.28  # columns that a segment is still off at the end, from which its marks may be their neighbours
 
@@ -68,16 +71,21 @@ class Steps:
 def runs_of(blocks: list[MarksBlock], registration: Registration) -> list[MarksBlock]:
     """The blocks whose rows are runs on this photo: gaps that do not show, steps that do."""
     found = []
-    for block in blocks:
+    for block in with_segments(blocks):
         scale = registration.px_per_mm(np.array(block.origin))
         shows = max(abs(block.column_pitch[1]) / LEAST_STEP_PX, clear_width(block) / LEAST_GAP_PX) * scale > 1
-        if block.columns >= SEGMENT and narrow(block, scale) and shows:
+        if narrow(block, scale) and shows:
             found.append(block)
     return found
 
 
+def with_segments(blocks: list[MarksBlock]) -> list[MarksBlock]:
+    """Those whose rows are long enough for a phase to be told."""
+    return [block for block in blocks if block.columns >= SEGMENT]
+
+
 def steps_of(photo: Photo, blocks: list[MarksBlock], registration: Registration, backing: Backing) -> Steps:
-    """The steps of every run of `blocks`, as the registration lays them."""
+    """The steps of every row of `blocks`, as the registration lays them."""
     parts = [_block_steps(photo, k, b, registration, backing, len(blocks)) for k, b in enumerate(blocks)]
     return Steps(*(np.concatenate(values) for values in zip(*parts, strict=True)))
 
@@ -162,21 +170,42 @@ def _agreements(steps: Steps, terms: Floats, some: NDArray[np.int64], way: Float
 
 
 def slid(
-    photo: Photo, runs: list[MarksBlock], registration: Registration, backing: Backing, ends: Ends
+    photo: Photo, blocks: list[MarksBlock], registration: Registration, backing: Backing, ends: Ends
 ) -> Registration:
-    """The registration slid along its runs (one at least, see runs_of) to where their steps are level and their ends have ink up to them.
+    """The registration slid along the rows of blocks (with_segments) to where their steps are level and the runs' ends have ink up to them.
 
     The same where nothing better was found.
     """
-    steps = steps_of(photo, runs, registration, backing)
+    steps = steps_of(photo, blocks, registration, backing)
     if len(steps.wave) < 4:
         return registration
     column = float(np.median(steps.column))
-    terms = warp_terms(steps.place - registration.origin, registration.size)[:, : DEGREES[2]]
+    all_terms = warp_terms(steps.place - registration.origin, registration.size)
+    terms = all_terms[:, : DEGREES[2]]
+    coefficients = _slip(steps, terms, column, ends, ends.share(blocks))
+    if agreement(steps, terms @ coefficients * column) < SEEN_FROM:
+        return registration
+    slope = float(np.median([b.column_pitch[1] / b.column_pitch[0] for b in blocks]))
+    warp = registration.warp.copy()
+    levelled = _levelled(steps, terms)
+    if len(steps.wave) >= QUARTIC_FROM:  # now that whole columns are told, what curl leaves in the corners
+        together = _in_line(steps, terms @ coefficients * column)
+        coefficients = _settled(together, all_terms, np.pad(coefficients, (0, len(warp) - len(coefficients))), column)
+    warp[: len(coefficients)] += np.outer(coefficients * column, (1.0, slope))
+    warp[: len(levelled), 1] += levelled
+    return Registration(registration.homography, warp, registration.size, registration.origin)
+
+
+def _slip(steps: Steps, terms: Floats, column: float, ends: Ends, share: float) -> Floats:
+    """Coefficients (6,) in columns of the slip that sets the steps level and, as the share of rows that have them says, the ends right.
+
+    terms : (n, 6) of the steps' places
+    """
     few = thinned_by(-(-len(steps.wave) // MOST_SEGMENTS), len(steps.wave))
+    costs = COSTS * (1 + HELD_BY_GAPS * (1 - share))
 
     def worth(slips: Floats, level: Floats | float) -> Floats:
-        return np.asarray(STEPS_WEIGHT * level + ends.score(slips) - COSTS @ np.abs(slips))
+        return np.asarray(STEPS_WEIGHT * level + share * ends.score(slips) - costs @ np.abs(slips))
 
     def alone(slip: Floats) -> float:
         return float(worth(slip[:, None], agreement(steps, terms @ slip * column))[0])
@@ -190,14 +219,7 @@ def slid(
             best = _settled(steps, terms, tried[:, int(worth(tried, level).argmax())], column)
             way = max(way, best, key=alone)
         ways.append(way)
-    coefficients = max(ways, key=alone)
-    if agreement(steps, terms @ coefficients * column) < SEEN_FROM:
-        return registration
-    slope = float(np.median([b.column_pitch[1] / b.column_pitch[0] for b in runs]))
-    warp = registration.warp.copy()
-    warp[: len(coefficients)] += np.outer(coefficients * column, (1.0, slope))
-    warp[: len(coefficients), 1] += _levelled(steps, terms)
-    return Registration(registration.homography, warp, registration.size, registration.origin)
+    return max(ways, key=alone)
 
 
 def _levelled(steps: Steps, terms: Floats) -> Floats:
@@ -215,17 +237,24 @@ def _levelled(steps: Steps, terms: Floats) -> Floats:
 
 
 def _settled(steps: Steps, terms: Floats, coefficients: Floats, column: float) -> Floats:
-    """The slip's coefficients (6,) in columns, nudged by fractions of a column to where the steps are level."""
+    """The slip's coefficients (t,) in columns, nudged by fractions of a column to where the steps are level."""
     weight = np.abs(steps.wave)
     for _ in range(ROUNDS):
         left = np.angle(steps.wave * np.exp(-2j * np.pi * (terms @ coefficients) * column / steps.column)) / (2 * np.pi)
         w = weight / (1 + (left / 0.15) ** 2)
         normal = (terms * w[:, None]).T @ terms
-        stiff = np.diag([0, 0, 0, *[STIFF * w.sum()] * 3]) + 1e-3 * w.sum() * np.eye(6)
+        stiff = w.sum() * np.diag([1e-3] * 3 + [STIFF] * (len(coefficients) - 3))
         coefficients = coefficients + np.linalg.solve(
             normal + stiff, (terms * w[:, None]).T @ (left * steps.column / column)
         )
     return coefficients
+
+
+def _in_line(steps: Steps, slip: Floats) -> Steps:
+    """The steps as if a slip (n,) mm set every block right as a whole: heads and colours out of line bend no paper."""
+    left = steps.wave * np.exp(-2j * np.pi * slip / steps.column)
+    mean = np.bincount(steps.block, left.real) + 1j * np.bincount(steps.block, left.imag)
+    return replace(steps, wave=steps.wave * np.exp(-1j * np.angle(mean))[steps.block])
 
 
 def straddling(

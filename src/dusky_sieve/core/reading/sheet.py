@@ -360,7 +360,7 @@ def _judge_block(
     state = np.where(marks.covered, STATE_UNSEEN, judgement.state)  # what lies over marks says nothing of the lattice
     lost = astray(block, state, offset / block.nozzle_pitch)
     lost |= between_rows(block, state, marks.beside)
-    lost |= next_ones_ink(block, state, offset / block.nozzle_pitch, marks.ink)
+    lost |= next_ones_ink(block, state, offset / block.nozzle_pitch, marks.ink, marks.at_one_end)
     # Rows laid aside by turns may be further aside than their marks' ends are looked for.
     along = np.where(marks.straddles & (lie.passes[:, 0] == 0), np.inf, marks.offset[:, 0] - lie.passes[:, 0])
     lost |= adrift(block, state, np.where(solid, along, np.nan))
