@@ -28,7 +28,7 @@ NOZZLES = {
 }
 
 
-def _lattice(kind: str, pitch: float, nozzles: int, rng: Rng) -> dict[str, Any]:
+def lattice_of(kind: str, pitch: float, nozzles: int, rng: Rng) -> dict[str, Any]:
     """Columns, steps and mark of one block."""
     u = rng.uniform
     thick = float(np.clip(u(0.6, 1.0) * pitch, 0.05, 0.14))
@@ -82,7 +82,7 @@ def _layout(style: str, rng: Rng) -> Layout:
         plan = [(ink, nozzles // 3, first, 3, "light") for ink in chosen[:4] for first in (1, 2, 3)]
     elif style == "clear":
         plan += [(white, nozzles, 1, 1, "dark") for white in ("white", "varnish", "pearl")[: int(rng.integers(1, 4))]]
-    lattice = _lattice(kind, pitch * plan[0][3], plan[0][1], rng)
+    lattice = lattice_of(kind, pitch * plan[0][3], plan[0][1], rng)
     if style == "tiny":
         shorter = float(u(0.3, 0.6))
         lattice["column_pitch"][0] *= shorter

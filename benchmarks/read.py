@@ -9,6 +9,7 @@
     .venv/bin/python -m benchmarks.read --world fourth       # its photographs of other layouts again (fourthlayouts.py)
     .venv/bin/python -m benchmarks.read --world fifth        # all worlds' layouts on pages with other prints, in ink that goes through (fifthworld.py)
     .venv/bin/python -m benchmarks.read --world sixth        # all worlds' layouts, printed and photographed as plainly as can be (sixthworld.py)
+    .venv/bin/python -m benchmarks.read --world seventh      # sheets whose blocks are unlike each other, as plainly (seventhlayouts.py)
     .venv/bin/python -m benchmarks.read --furnished [KIND]   # with frames, words, rules, scales round the pattern, or on ruled paper (furniture.py)
     .venv/bin/python -m benchmarks.read --printed [KIND]     # printed as other printers would (printing.py)
     .venv/bin/python -m benchmarks.read --after [KIND]       # photographs as other cameras and apps would leave them (afterwards.py)
@@ -40,6 +41,7 @@ from benchmarks import (
     otherworld,
     printing,
     refusals,
+    seventhlayouts,
     sixthworld,
     thirdworld,
     yardstick,
@@ -56,6 +58,7 @@ from dusky_sieve.core.simulate.camera import place_on_photo
 FOURTH = partial(thirdworld.photograph, draw=fourthlayouts.draw_layout, world="fourth")
 FIFTH = partial(thirdworld.photograph, draw=fifthworld.draw_sheet, world="fifth", shot=fifthworld.shot)
 SIXTH = partial(thirdworld.photograph, draw=fifthworld.draw_sheet, world="sixth", shot=sixthworld.shot)
+SEVENTH = partial(thirdworld.photograph, draw=seventhlayouts.draw_layout, world="seventh", shot=sixthworld.shot)
 STATES = ("missing", "deflected", "weak")
 HELD_OUT = 5000
 # Bare paper round a pattern that furniture may stand on: of this world's scenes but for their very edge, of the others' what is sure.
@@ -137,6 +140,7 @@ def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardsti
             "fourth": FOURTH,
             "fifth": FIFTH,
             "sixth": SIXTH,
+            "seventh": SEVENTH,
         }[world]
         sheet, truth, conditions, shown, place = drawn_there(seed, grade, perfect, keep)
     else:
@@ -284,7 +288,7 @@ def main() -> None:
     parser.add_argument("--refuse", action="store_true")
     parser.add_argument(
         "--world",
-        choices=("own", "other", "third", "fourth", "fifth", "sixth"),
+        choices=("own", "other", "third", "fourth", "fifth", "sixth", "seventh"),
         default="own",
         help="whose sheets and photographs",
     )

@@ -18,6 +18,7 @@ from dusky_sieve.core.reading.cover import (
     feigned,
     hidden_marks,
     next_ones_ink,
+    parted,
     printed_paper,
     ruled,
     smooth_surface,
@@ -211,6 +212,15 @@ def test_a_finger_or_a_reflection_is_told_from_the_lamps_own_falling_off(lamp):
     glare, covered = hidden_marks(patches(ground), BLOCK, None, "light", None)
     assert np.flatnonzero(covered).tolist() == finger.tolist()
     assert np.flatnonzero(glare).tolist() == shine.tolist()
+
+
+@pytest.mark.parametrize(("rows", "in_two"), [((4, 7), True), ((4, 6), False), ((0, 6), False)])
+def test_a_lattice_that_slips_in_the_middle_of_a_block_leaves_both_its_parts_in_doubt(rows, in_two):
+    """From there on it lies a row aside: a ladder of 229 marks was read so. At an end only that end is lost."""
+    lost = np.zeros(N, bool)
+    lost[rows[0] * COLUMNS : rows[1] * COLUMNS] = True
+    lost[rows[0] * COLUMNS] = False  # by chance one seems to fire
+    assert parted(BLOCK, lost) == in_two
 
 
 @pytest.mark.parametrize("share", [0.3, 0.7, 1.0])

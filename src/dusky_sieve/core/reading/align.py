@@ -154,7 +154,7 @@ def _descend(template: Image, observed: Image, warp: Floats, level: int) -> tupl
         warp = warp / warp[2, 2]
         if np.abs(step).max() < 0.1 / half:  # a tenth of a pixel
             break
-    together = np.corrcoef(got, wanted)[0, 1] if got.std() > 0 else 0.0
+    together = np.corrcoef(got, wanted)[0, 1] if got.std() > 0 and wanted.std() > 0 else 0.0
     return float(together), warp
 
 

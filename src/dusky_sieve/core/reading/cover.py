@@ -47,6 +47,10 @@ SAME_WAY = 0.6  # of their throws in one direction: a lattice that lies wrongly 
 ASIDE_ALONG, ASIDE_OF_LENGTH = 0.8, 0.05
 MOST_ADRIFT, LEAST_ADRIFT = 0.25, 8  # share of a block's well printed marks, and how many must tell
 LEAST_LOST = 8  # marks in doubt, from which faults next to them are, and next to those
+MOST_OF_LINE, LEAST_LINES = (
+    0.5,
+    3,
+)  # of a row's or column's marks, and so many next to each other, for those to part a block
 LEAST_ABOUT = 4  # of a neighbourhood, whose middle one says how far it lies aside
 MOST_SCATTER = 0.35  # nozzle pitches across travel, one-sigma: blocks read rightly show 0.33 at most
 BESIDE_INK = 0.22  # of a typical mark, between rows of missing ones: wrong lattices show 0.3, right ones 0.12
@@ -294,6 +298,19 @@ def spread(block: MarksBlock, lost: Bools, state: NDArray[np.int64]) -> Bools:
         if wider.sum() == lost.sum():
             return lost
         lost = wider
+
+
+def parted(block: MarksBlock, lost: Bools) -> bool:
+    """Whether rows, or columns, of marks in doubt (n,) part a block in two: where a lattice slips, it lies a step aside from there on."""
+    if lost.sum() < LEAST_LOST:
+        return False
+    columns, index = min(block.columns, block.nozzles), np.arange(block.nozzles)
+    for line in (index // columns, index % columns):
+        slips = np.bincount(line, lost) > MOST_OF_LINE * np.bincount(line)
+        held = np.flatnonzero(~slips)
+        if len(held) > 1 and np.diff(held).max() > LEAST_LINES:
+            return True
+    return False
 
 
 def unsettled(across: Floats) -> bool:

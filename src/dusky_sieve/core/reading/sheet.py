@@ -28,6 +28,7 @@ from dusky_sieve.core.reading.cover import (
     between_rows,
     feigned,
     next_ones_ink,
+    parted,
     printed_paper,
     spread,
     unsettled,
@@ -368,6 +369,7 @@ def _judge_block(
     thrown = np.flatnonzero(state == STATE_DEFLECTED)
     lost[thrown] |= near_by.carry(mark_centres(block)[thrown], offset[thrown], block.nozzle_pitch)
     lost = spread(block, lost, state)
+    lost |= parted(block, lost)
     print_below = marks.cut | feigned(state, ink, offset[:, 1] / block.nozzle_pitch, foreign)
     judgement = replace(judgement, judged=judgement.judged & ~lost & ~print_below)
     hidden["covered"] |= print_below & ~marks.outside
