@@ -64,10 +64,18 @@ class Ground:
 
     def beside_sheet(self, place: Place, layout: Layout, backing: Backing) -> float:
         """Share of the other backing's blocks that would lie on ground unlike that about the sheet's own marks."""
+        times = self._times(place, layout, backing)
+        return sum(ratio > OTHER_GROUND for ratio in times) / max(1, len(times))
+
+    def unlike_sheet(self, place: Place, layout: Layout, backing: Backing) -> float:
+        """How many times as bright or dark the ground is on which one of these blocks would lie, at most; 1 where there is none."""
+        return max(self._times(place, layout, backing), default=1.0)
+
+    def _times(self, place: Place, layout: Layout, backing: Backing) -> list[float]:
         own = marks_over(layout, backing)
         ground = np.median([_level(self.light, place(_bare(b))) for b in own]) + DARKEST
-        ratios = [(_level(self.light, place(_bare(b))) + DARKEST) / ground for b in _others(layout, backing)]
-        return sum(not 1 / OTHER_GROUND < ratio < OTHER_GROUND for ratio in ratios) / max(1, len(ratios))
+        ratios = [float((_level(self.light, place(_bare(b))) + DARKEST) / ground) for b in _others(layout, backing)]
+        return [max(ratio, 1 / ratio) for ratio in ratios]
 
 
 def _others(layout: Layout, backing: Backing) -> list[MarksBlock]:

@@ -29,6 +29,10 @@ NEAR_RIVAL_OF_POOR = 0.6  # and from which where the best place explains little 
 # And from which where the best place lies well, half of its marks are there and little ink beside: likenesses lie as well then. Of
 # 150 that explained less of it none explained more than 0.93 once laid, of 611 laid on 390 tuning sheets 17 overtook.
 NEAR_RIVAL_OF_WELL, WELL_THERE, WELL_SPILL = 0.85, 0.5, 0.06
+UNLIKE_GROUND, SAME_GROUND = (
+    1.6,
+    1.25,
+)  # times as bright or dark as the sheet, from which ground is rather the desk's, and up to which its own
 OFF_THE_SHEET = 0.5  # of the other backing's blocks, which must lie on the sheet as well, from which a way is wrong
 OVERRULED = 1.05  # times what the other way explains, up to which colours that follow that one decide for it
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
@@ -93,7 +97,7 @@ def _best_way(at: Locator, best: Found, candidates: list[Candidate], others: lis
     found = at.judge.of(top.registration).there >= FOUND_FROM or at.on_lattice(top)
     if not found or not rivals:  # no sheet, either way round; or but one way
         return top
-    sure = leads(at, full, top, rivals[0]) and not _truer(rivals[0], top, full)
+    sure = _ahead(at, full, top, rivals[0]) and not _truer(rivals[0], top, full)
     return top if sure else _decided(at, top, rivals[0], full)
 
 
@@ -129,7 +133,7 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     top, other = ways[0][0], ways[1][0]
     if not _apart(at, top.registration, other.registration):
         return top  # beside which ink stood, the one on one side and the other on the other: a frame a row away
-    ahead, truer, falser = leads(at, full, top, other), _truer(top, other, full), _truer(other, top, full)
+    ahead, truer, falser = _ahead(at, full, top, other), _truer(top, other, full), _truer(other, top, full)
     beside = _beside(at, top), _beside(at, other)
     if not (truer or falser) and min(beside) < BARE_BESIDE and max(beside) >= BESIDE:
         return top if beside[0] < BESIDE else other  # the one without marks where the layout has none
@@ -153,6 +157,15 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
         f"{at.file}: the sheet was found, but two ways round fit it equally well, so nothing was guessed. "
         "Mark its four corners by hand, the top left one first."
     )
+
+
+def _ahead(at: Locator, full: Judge, top: Found, other: Found) -> bool:
+    """Whether a place explains so much more than another that it is no accident; not where the other backing's blocks then lie on a desk, and by the other on the sheet."""
+    if not leads(at, full, top, other):
+        return False
+    ground = Ground(at.map.small)
+    mine, others = (ground.unlike_sheet(way.registration.to_photo, at.layout, at.backing) for way in (top, other))
+    return mine < UNLIKE_GROUND or others > SAME_GROUND
 
 
 def _laid_again(at: Locator, way: Found, full: Judge) -> tuple[Found, tuple[Registration, ...]]:
