@@ -2,6 +2,7 @@
 
 from dataclasses import replace
 from functools import cache
+from types import SimpleNamespace
 
 import cv2
 import numpy as np
@@ -9,7 +10,7 @@ import pytest
 from tests.conftest import small_scene
 
 from dusky_sieve.core.layout import Layout, MarksBlock
-from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
+from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet, ways
 from dusky_sieve.core.reading.cover import between_rows
 from dusky_sieve.core.reading.find import EFFORTS
 from dusky_sieve.core.reading.ghosts import Ground
@@ -228,6 +229,19 @@ def test_traces_count_only_on_the_sheets_own_ground(desk):
     place = rigid(np.array([[18.0, 0, 30], [0, 18.0, 20], [0, 0, 1]]), layout.size).to_photo
     assert (Ground(page).trace(place, layout, "dark") > 0) == (desk == 20)
     assert Ground(page).beside_sheet(place, layout, "dark") == (desk != 20)
+
+
+@pytest.mark.parametrize(("level", "counts"), [(150, True), (120, True), (75, False), (250, False)])
+def test_a_lead_counts_for_nothing_that_has_the_other_backings_blocks_lie_on_the_desk(level, counts, monkeypatch):
+    """Film half of which printed nothing was read upside down for it; in shade the same ground may be a little darker."""
+    layout = sheet((32.0, 26.0), LIKE[0], LIKE[1] | {"backing": "dark"})
+    page = np.full((500, 1300, 3), 150, np.uint8)
+    page[260:, :640] = level
+    at = SimpleNamespace(map=SimpleNamespace(small=page), layout=layout, backing="light")
+    desk, paper = (SimpleNamespace(registration=rigid(np.array([[18.0, 0, x], [0, 18.0, 20], [0, 0, 1]]), layout.size)) for x in (30, 690))  # fmt: skip
+    monkeypatch.setattr(ways, "leads", lambda *_: True)
+    assert ways._ahead(at, None, desk, paper) == counts
+    assert ways._ahead(at, None, paper, desk)
 
 
 @pytest.mark.parametrize("rows_apart", [0.2, 0.25, 0.32])
