@@ -47,10 +47,8 @@ SAME_WAY = 0.6  # of their throws in one direction: a lattice that lies wrongly 
 ASIDE_ALONG, ASIDE_OF_LENGTH = 0.8, 0.05
 MOST_ADRIFT, LEAST_ADRIFT = 0.25, 8  # share of a block's well printed marks, and how many must tell
 LEAST_LOST = 8  # marks in doubt, from which faults next to them are, and next to those
-MOST_OF_LINE, LEAST_LINES = (
-    0.5,
-    3,
-)  # of a row's or column's marks, and so many next to each other, for those to part a block
+# Of a row's or column's marks, and so many next to each other, for those to part a block.
+MOST_OF_LINE, LEAST_LINES = 0.5, 3
 LEAST_ABOUT = 4  # of a neighbourhood, whose middle one says how far it lies aside
 MOST_SCATTER = 0.35  # nozzle pitches across travel, one-sigma: blocks read rightly show 0.33 at most
 BESIDE_INK = 0.22  # of a typical mark, between rows of missing ones: wrong lattices show 0.3, right ones 0.12
@@ -85,9 +83,8 @@ def hidden_marks(
     usual = median(colour, axis=0)
     by_sheet = _apart(colour, usual if paper is None else paper)
     other = (by_sheet > SURELY_OTHER) | ((by_sheet > OTHER_COLOUR) & (_apart(colour, usual) > OTHER_COLOUR))
-    return glare, (off.mean(axis=1) < np.log(DARKER)) | (
-        _apart(off - off.mean(axis=1, keepdims=True), 0) > OTHER_COLOUR
-    ) | other
+    other |= _apart(off - off.mean(axis=1, keepdims=True), 0) > OTHER_COLOUR
+    return glare, (off.mean(axis=1) < np.log(DARKER)) | other
 
 
 def colour_of(light: Floats) -> Floats:

@@ -72,6 +72,7 @@ class Ground:
         return max(self._times(place, layout, backing), default=1.0)
 
     def _times(self, place: Place, layout: Layout, backing: Backing) -> list[float]:
+        """How many times as bright or dark, 1 at least, the ground of each of them is as that about the sheet's own marks."""
         own = marks_over(layout, backing)
         ground = np.median([_level(self.light, place(_bare(b))) for b in own]) + DARKEST
         ratios = [float((_level(self.light, place(_bare(b))) + DARKEST) / ground) for b in _others(layout, backing)]

@@ -22,9 +22,8 @@ Photo = NDArray[np.uint8]
 
 MOSTLY_DOUBTFUL = 0.5  # of a block's marks, from which the rest of it lies wrongly as well
 MOST_STRAY_BLOCKS = 0.4  # of those that print, beside whose lattice strokes stand: beyond it the whole place is wrong
-MOST_OF_ROWS = (
-    0.5  # of those that print, which must have ends that tell, for these to say that the whole place is wrong
-)
+# Of the rows that print, which must have ends that tell, for these to say that the whole place is wrong.
+MOST_OF_ROWS = 0.5
 MOST_ASIDE = 0.25  # of the blocks that can be told, which may lie a lattice step aside: the others are read
 
 

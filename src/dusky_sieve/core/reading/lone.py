@@ -28,7 +28,7 @@ LEAST_TOLD = 2.0  # marks by which what only one way has must then outweigh what
 FINER_MAKES = 0.2  # of what a place explains, that laying it more finely may make more: 0.07 was seen
 # Of the smallest lattice step, by which two ways may lie off each other and have the same marks: what one explains is laid finely, the other
 # carried over; and a step that is wide for a mark.
-LAID_APART, LEAST_ROOM_MM = 0.35, 1.5
+LAID_APART, WIDE_STEP_MM = 0.35, 1.5
 SAME_INK = 0.05  # of unit vectors and of all light: how far two inks' colour and depth may be apart
 SURELY_BARE = 0.2  # of a mark's ink, below which a place has none
 ONE_BY_CHANCE = 0.05  # of so many places a stroke like a mark stands in, that is none
@@ -103,7 +103,7 @@ def lone_ink(at: Locator, full: Judge, way: Found, other: Found) -> Floats:
 
 def lone_marks(at: Locator, way: Found, other: Found) -> Bools:
     """Marks (n,) that one place has where the other has none, nor would if it were laid more finely."""
-    step = min(at.clear_mm, *(float(np.hypot(*b.column_pitch)) for b in at.blocks if b.columns > 1), LEAST_ROOM_MM)
+    step = min(at.clear_mm, *(float(np.hypot(*b.column_pitch)) for b in at.blocks if b.columns > 1), WIDE_STEP_MM)
     room = round(LAID_APART * step * other.registration.px_per_mm(np.array(at.layout.size) / 2))
     mask = cv2.dilate(at.marks_drawn(other.registration), np.ones((2 * room + 1,) * 2, np.uint8))
     spots = np.rint(way.registration.to_photo(at.marks.centres)).astype(int)

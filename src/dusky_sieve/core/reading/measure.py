@@ -51,9 +51,8 @@ SURELY_OWN = 0.35  # of a mark's length to either side of its middle, that blur 
 RUNS_ON, SURELY_BEYOND = 0.25, 3.0
 LOST_TO_LIGHT = 0.15  # of a typical mark's ink, one-sigma: what is lost of a mark's where the sensor is full
 FOREIGN_INK = 0.28  # of a typical mark: ink beside the mark's own hump that does not belong there
-FOREIGN_OF_OWN = (
-    0.2  # the same of a faint mark's own: a pen that crosses a gap is as dark all over as where the mark would be
-)
+# The same of a faint mark's own: a pen that crosses a gap is as dark all over as where the mark would be.
+FOREIGN_OF_OWN = 0.2
 # Of the rise of a mark's ink across travel over its length, in thicknesses, and how many one-sigmas from none: a pen, a scratch.
 # At the bad end of three worlds' tuning sheets 11 of 37 marks that wrongly seem thrown run so, and 1 of 2,279 that are.
 ASKEW, SURELY_ASKEW = 1.2, 3.0

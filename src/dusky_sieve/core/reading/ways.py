@@ -29,10 +29,8 @@ NEAR_RIVAL_OF_POOR = 0.6  # and from which where the best place explains little 
 # And from which where the best place lies well, half of its marks are there and little ink beside: likenesses lie as well then. Of
 # 150 that explained less of it none explained more than 0.93 once laid, of 611 laid on 390 tuning sheets 17 overtook.
 NEAR_RIVAL_OF_WELL, WELL_THERE, WELL_SPILL = 0.85, 0.5, 0.06
-UNLIKE_GROUND, SAME_GROUND = (
-    1.6,
-    1.25,
-)  # times as bright or dark as the sheet, from which ground is rather the desk's, and up to which its own
+# Times as bright or dark as the sheet, from which ground is rather the desk's, and up to which its own.
+UNLIKE_GROUND, SAME_GROUND = 1.6, 1.25
 OFF_THE_SHEET = 0.5  # of the other backing's blocks, which must lie on the sheet as well, from which a way is wrong
 OVERRULED = 1.05  # times what the other way explains, up to which colours that follow that one decide for it
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
