@@ -73,9 +73,11 @@ class Ground:
 
     def _times(self, place: Place, layout: Layout, backing: Backing) -> list[float]:
         """How many times as bright or dark, 1 at least, the ground of each of them is as that about the sheet's own marks."""
+        if not (others := _others(layout, backing)):
+            return []  # no picture is made for it
         own = marks_over(layout, backing)
         ground = np.median([_level(self.light, place(_bare(b))) for b in own]) + DARKEST
-        ratios = [float((_level(self.light, place(_bare(b))) + DARKEST) / ground) for b in _others(layout, backing)]
+        ratios = [float((_level(self.light, place(_bare(b))) + DARKEST) / ground) for b in others]
         return [max(ratio, 1 / ratio) for ratio in ratios]
 
 
