@@ -13,7 +13,7 @@ from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import Layout, MarksBlock, clear_heights, mark_centres
 from dusky_sieve.core.reading import UprightPhoto, lone, read_sheet
 from dusky_sieve.core.reading.cover import STATE_DEFLECTED, STATE_MISSING, next_ones_ink
-from dusky_sieve.core.reading.find import Marks
+from dusky_sieve.core.reading.find import SCALE_RATIO, Marks, _scales
 from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.inkmap import Lens, Strokes, find_strokes
 from dusky_sieve.core.reading.paper import papers_on
@@ -22,7 +22,7 @@ from dusky_sieve.core.reading.registration import TERMS, Registration, moved, pr
 from dusky_sieve.core.reading.runs import agreement, slid, steps_of, straddling
 from dusky_sieve.core.reading.square import slack_of, squared
 from dusky_sieve.core.reading.stray import marks_drawn, stray_blocks
-from dusky_sieve.core.reading.tilt import leans
+from dusky_sieve.core.reading.tilt import Lean, leans
 from dusky_sieve.core.reading.ways import _apart
 from dusky_sieve.core.simulate import BlockTruth, Scene, Truth, render, sheet_to_photo
 from dusky_sieve.core.simulate.camera import place_on_photo
@@ -111,6 +111,19 @@ def test_a_few_runs_that_gaps_part_into_pieces_of_any_length_are_one_too():
     )  # fmt: skip
     ways = leans(strokes, (1200, 1600), 5, 0.2)
     assert any(set(np.flatnonzero(way.follows)) == set(range(250, 262)) for way in ways)
+
+
+def test_three_rows_close_together_far_from_the_middle_feign_no_tilt_by_their_scatter():
+    rng, middle = np.random.default_rng(3), [(75 + 44 * x, 1050 + 6 * y) for x in range(32) for y in range(3)]
+    strokes = strokes_of(middle, rng.normal(0.02, 0.012, 96), [18.0] * 96, [130] * 96)
+    assert leans(strokes, (1200, 1600), 1, 0.2)[0].length == pytest.approx(18.0, rel=0.05)
+
+
+def test_runs_that_gaps_part_into_pieces_alike_are_looked_for_at_the_scale_of_whole_runs():
+    lean, run, scale = Lean(np.eye(3), 0.0, 240.0, np.ones(9, bool)), 24.7, 28.0
+    for parted in (True, False):
+        near = min(abs(np.log(tried / scale)) for tried in _scales(lean, run, (40.0, 30.0), (1200, 1600), False, parted=parted))  # fmt: skip
+        assert (near < np.log(SCALE_RATIO)) == parted
 
 
 def test_faint_marks_on_paper_are_seen_however_rough_the_desk_is():

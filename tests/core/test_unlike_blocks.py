@@ -9,17 +9,22 @@ import numpy as np
 import pytest
 from tests.conftest import small_scene
 
-from dusky_sieve.core.layout import Layout, MarksBlock
+from dusky_sieve.core.layout import Layout, MarksBlock, mark_centres
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet, ways
+from dusky_sieve.core.reading import laid as laid_module
 from dusky_sieve.core.reading.cover import between_rows
+from dusky_sieve.core.reading.ends import Ends
 from dusky_sieve.core.reading.find import EFFORTS
+from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.ghosts import Ground
 from dusky_sieve.core.reading.inkmap import find_strokes
 from dusky_sieve.core.reading.judge import STATES
+from dusky_sieve.core.reading.laid import laid
 from dusky_sieve.core.reading.laying import Found
 from dusky_sieve.core.reading.locate import Locator
 from dusky_sieve.core.reading.measure import Expected, measure_block
-from dusky_sieve.core.reading.registration import moved, rigid
+from dusky_sieve.core.reading.registration import grid_over, moved, rigid, through
+from dusky_sieve.core.reading.runs import slid
 from dusky_sieve.core.reading.score import probes
 from dusky_sieve.core.reading.tilt import leans
 from dusky_sieve.core.reading.ways import _swapped, sides_right
@@ -229,6 +234,56 @@ def test_traces_count_only_on_the_sheets_own_ground(desk):
     place = rigid(np.array([[18.0, 0, 30], [0, 18.0, 20], [0, 0, 1]]), layout.size).to_photo
     assert (Ground(page).trace(place, layout, "dark") > 0) == (desk == 20)
     assert Ground(page).beside_sheet(place, layout, "dark") == (desk != 20)
+
+
+@pytest.mark.parametrize("roll", [0, 40, 175])
+def test_the_traces_of_white_ink_on_paper_are_not_taken_for_the_black_block_that_lacks_marks(roll):
+    """Of a white block on light ground a tenth of black's ink is seen, and none of its marks is missing."""
+    names = (("black", INKS[0], "light", 1.0), ("white", "#f4f4f2", "dark", 16.0))
+    layout = sheet((32.0, 30.0), *(block(n, (1.0, y), ink, nozzles=59, columns=16, step=(1.9, PITCH), down=2.6, mark=(1.5, 0.12)) | {"backing": b} for n, ink, b, y in names))  # fmt: skip
+    gone, shot = (*range(5, 14), 30), {"fill": 0.9, "margin_mm": 10, "roll_deg": roll}
+    pixels, traces = photo(layout, (("black", BlockTruth(missing=gone)),), **shot), None
+    ends = np.stack([place_on_photo(mark_centres(layout.blocks[1]) + (x, 0), layout, small_scene(**shot)) for x in (-0.75, 0.75)], 1)  # fmt: skip
+    traces = cv2.polylines(np.zeros(pixels.shape[:2], np.uint8), list(np.rint(16 * ends).astype(np.int32)), False, (255,), 4, cv2.LINE_AA, 4)  # fmt: skip
+    black = read(layout, (pixels * (1 - 0.1 * traces[..., None] / 255)).astype(np.uint8)).blocks[0]
+    assert {f.nozzle: str(f.state) for f in black.faults} == dict.fromkeys(gone, "missing")
+
+
+@pytest.mark.parametrize("columns", [1.1, -1.2])
+def test_a_place_stretched_by_a_column_at_either_side_is_led_back_by_the_marks_that_go_on_there(columns):
+    layout = sheet((28.0, 12.0), *(block(f"b{k}", (1.0 + 4.7 * k, 0.5), INKS[k % 4], nozzles=54, columns=6, step=(0.5, 0.0), down=1.3, mark=(0.36, 0.1)) for k in range(6)))  # fmt: skip
+    shot, grid = {"fill": 0.9, "margin_mm": 10, "roll_deg": 4}, grid_over(layout.size, 9)
+    pixels, true = photo(layout, **shot), place_on_photo(grid, layout, small_scene(**shot))
+    aside = np.outer(0.5 * columns * (2 * grid[:, 0] / layout.size[0] - 1), (1.0, 0.0))
+    place = through(place_on_photo(grid + aside, layout, small_scene(**shot)), grid, layout.size)
+    found = laid(pixels, place, Locator(pixels, layout, "light", "p"))
+    assert np.abs(found.registration.to_photo(grid) - true).max() < 2.0
+    assert found.in_doubt == 0
+
+
+def test_rows_of_four_columns_say_as_well_how_they_lie_along_themselves():
+    layout = sheet((42.0, 16.0), *(block(f"s{k}", (2.0 + 6 * k, 1.0), INKS[k % 4], nozzles=60, columns=4, step=(0.97, PITCH), down=0.9, mark=(0.85, 0.08)) for k in range(6)))  # fmt: skip
+    shot, points = {"fill": 0.9, "margin_mm": 10}, mark_centres(layout.blocks[3])
+    pixels, true = photo(layout, **shot), place_on_photo(points, layout, small_scene(**shot))
+    place = moved(rigid(sheet_to_photo(layout, small_scene(**shot)), layout.size), (0.3, 0.3 * PITCH / 0.97))
+    ends = Locator(pixels, layout, "light", "p")
+    back = slid(pixels, list(layout.blocks), place, "light", Finished(ends, place).ends)
+    before, after = (np.abs(way.to_photo(points) - true).max() for way in (place, back))
+    assert after < 0.2 * before
+
+
+@pytest.mark.parametrize("told", [True, False])
+def test_where_one_blocks_ends_on_the_map_speak_against_it_what_the_photo_shows_at_its_sides_decides(told, monkeypatch):
+    layout = sheet((32.0, 26.0), LIKE[0], LIKE[1])
+    pixels = photo(layout)
+    at = Locator(pixels, layout, "light", "p")
+    place = rigid(sheet_to_photo(layout, small_scene(fill=0.9, margin_mm=10)), layout.size)
+    one = Ends(np.zeros((1, 9)), np.linspace(-1, 1, 9), np.ones(1), np.zeros((1, 2)), (layout.blocks[0].id,), (1,), True)  # fmt: skip
+    monkeypatch.setattr(Finished, "ends", one)
+    monkeypatch.setattr(laid_module, "find_slip", lambda _: SimpleNamespace(moves=True))
+    if not told:
+        monkeypatch.setattr(laid_module, "columns_told", lambda *_: set())
+    assert set(laid(pixels, place, at).doubtful) == (set() if told else {layout.blocks[0].id})
 
 
 @pytest.mark.parametrize(("level", "counts"), [(150, True), (120, True), (75, False), (250, False)])

@@ -66,10 +66,10 @@ def test_a_place_a_lattice_step_aside_is_led_back_by_the_marks_that_go_on_there_
     grid, blocks = grid_over(ROWS.size, 9), {b.id for b in ROWS.blocks}
     shot = small_scene(**SHOT, roll_deg=4)
     true = through(place_on_photo(grid, layout=ROWS, scene=shot), grid, ROWS.size, 4)
-    assert going_on(photo, ROWS, "light", blocks, true, Expected()) == (set(), [])
+    assert going_on(photo, ROWS, "light", blocks, true, Expected()) == (set(), {})
     aside, steps = going_on(photo, ROWS, "light", blocks, moved(true, step), Expected())
     assert aside == blocks
-    assert {tuple(np.round(s, 6)) for s in steps} == {tuple(np.negative(step))}
+    assert {name: tuple(np.round(s, 6)) for name, s in steps.items()} == dict.fromkeys(blocks, tuple(np.negative(step)))
     place = laid(photo, moved(true, step), Locator(photo, ROWS, "light", "p")).registration
     assert np.abs(place.to_photo(grid) - true.to_photo(grid)).max() < 1.0
 

@@ -59,23 +59,23 @@ class _Side:
 
 def going_on(
     photo: Photo, layout: Layout, backing: Backing, names: set[str], registration: Registration, expected: Expected
-) -> tuple[set[str], list[Step]]:  # fmt: skip
-    """Of the names of blocks, and of sides of single marks (see `beyond`), those where marks go on, or nothing tells; and the steps (mm) to them."""
+) -> tuple[set[str], dict[str, Step]]:  # fmt: skip
+    """Of the names of blocks, and of sides of single marks (see `beyond`), those where marks go on, or nothing tells; and by block the step (mm) to them."""
     blocks = marks_over(layout, backing)
-    seen: dict[tuple[str, str], list[tuple[Bools, float, Step]]] = defaultdict(list)
+    seen: dict[tuple[str, str], list[tuple[Bools, float, str, Step]]] = defaultdict(list)
     for block, clear in zip(blocks, clear_heights(blocks), strict=True):
         for side in _sides(block):
             name = block.id if side.more.sum() >= LEAST_OF_SIDE else f"all {side.name}"
             if name in names:
                 marks = measured_closely(photo, side.block, registration, backing, expected=expected, clear=clear)
-                seen[name, side.name].append((*_beyond(marks, block, side, layout), side.step))
+                seen[name, side.name].append((*_beyond(marks, block, side, layout), block.id, side.step))
     marks_there: dict[str, bool] = {}
-    steps = []
+    steps: dict[str, Step] = {}
     for (name, _), parts in seen.items():
         good, own = np.concatenate([part[0] for part in parts]), float(np.mean([part[1] for part in parts]))
         if (told := _told(good, own)) is not None:
             marks_there[name] = marks_there.get(name, False) or told
-            steps += [step for *_, step in parts] if told else []
+            steps |= {block: step for *_, block, step in parts} if told else {}
     return {name for name in names if marks_there.get(name, True)}, steps
 
 

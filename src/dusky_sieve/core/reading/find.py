@@ -21,6 +21,7 @@ SEARCH_PX = 84  # longer side of the map in the search
 GRID = 192  # its Fourier grid; the pattern may hang over the frame's edge
 SCALE_RATIO = 1.14  # step between tried scales
 SMALLEST_FILL, LARGEST_FILL = 0.15, 1.25  # whole sheet's and pattern's longer side over the frame's longer side
+LONGEST_PARTED = 4.0  # times as long as its pieces mostly are, that a run is which gaps part
 NEAR_SCALES = 2  # steps to each side where stroke lengths tell the scale
 # Places tried of each scale and way round, and how far one reaches, search pixels.
 PEAKS, ONE_PEAK = 2, np.arange(-4, 5)
@@ -153,8 +154,8 @@ def similarities(
         busy = soft[soft > 0.02 * soft.max()] if soft.max() > 0 else soft
         sky[: size[1], : size[0]] = np.minimum(soft, float(np.percentile(busy, LEVELLED)) + 1e-4)
         waves, energy = _waves(sky), _waves(sky**2)
-        for slant, length in stroke_ways(layout, marks):
-            for scale in _scales(lean, length, (whole_mm, max(layout.size)), shape, every_scale):
+        for number, (slant, length) in enumerate(stroke_ways(layout, marks)):
+            for scale in _scales(lean, length, (whole_mm, max(layout.size)), shape, every_scale, parted=number > 0):
                 way = lean.direction - slant
                 for turn, score, centre in _best_places(waves, energy, marks, layout, way, scale * factor):
                     c, s = np.cos(turn) * scale, np.sin(turn) * scale
@@ -202,11 +203,17 @@ def stroke_ways(layout: Layout, marks: Marks) -> list[tuple[float, float]]:
     return ways[:3]
 
 
-def _scales(lean: Lean, length: float, sides: tuple[float, float], shape: tuple[int, int], every: bool) -> list[float]:
-    """Map pixels per mm worth trying; `sides` are the longer ones, mm, of the whole sheet and of what is looked for."""
+def _scales(
+    lean: Lean, length: float, sides: tuple[float, float], shape: tuple[int, int], every: bool, *, parted: bool
+) -> list[float]:
+    """Map pixels per mm worth trying; `sides` are the longer ones, mm, of the whole sheet and of what is looked for.
+
+    parted : where gaps part strokes of that length, they are longer than they seem
+    """
     low, high = max(shape) / sides[0] * SMALLEST_FILL, max(shape) / sides[1] * LARGEST_FILL
     if lean.length is not None and not every:
-        near = lean.length / length * SCALE_RATIO ** np.arange(-NEAR_SCALES, NEAR_SCALES + 1)
+        most = int(np.log(LONGEST_PARTED) / np.log(SCALE_RATIO)) if parted else NEAR_SCALES
+        near = lean.length / length * SCALE_RATIO ** np.arange(-NEAR_SCALES, most + 1)
         return [float(s) for s in near if low <= s <= high]
     return [float(s) for s in low * SCALE_RATIO ** np.arange(int(np.log(high / low) / np.log(SCALE_RATIO)) + 1)]
 

@@ -109,7 +109,11 @@ class Strokes:
         """Without those far fainter than the strongest: over dark, traces of the inks that only show over light."""
         if len(self.ink) == 0:
             return self
-        keep = self.ink >= TRACE * float(np.quantile(self.ink, STRONGEST))
+        return self.inked(TRACE * float(np.quantile(self.ink, STRONGEST)))
+
+    def inked(self, least: float) -> "Strokes":
+        """Those of so much ink at least."""
+        keep = self.ink >= least
         return replace(
             self, centre=self.centre[keep], lean=self.lean[keep], long=self.long[keep], wide=self.wide[keep],
             ink=self.ink[keep], number=self.number[keep],

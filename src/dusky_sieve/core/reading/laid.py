@@ -6,21 +6,21 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
-from dusky_sieve.core.layout import Layout, MarksBlock, marks_over
+from dusky_sieve.core.layout import Layout, MarksBlock, lattice_middle, marks_over
 from dusky_sieve.core.reading.aside import COLUMNS, ROWS, Step, columns_told, going_on, measured_lead
 from dusky_sieve.core.reading.ends import find_slip
 from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.locate import MOST_BEYOND, STEEPEST_DEG, Locator
 from dusky_sieve.core.reading.measure import Expected
 from dusky_sieve.core.reading.refine import refine
-from dusky_sieve.core.reading.registration import Registration, moved
-from dusky_sieve.core.reading.runs import MOST_STRADDLING, runs_of, slid, straddling, with_segments
+from dusky_sieve.core.reading.registration import Registration, led, moved
+from dusky_sieve.core.reading.runs import MOST_STRADDLING, runs_of, slid, straddling
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
 Photo = NDArray[np.uint8]
 
-MOSTLY_DOUBTFUL = 0.5  # of a block's marks, from which the rest of it lies wrongly as well
+MOSTLY_DOUBTFUL = 0.4  # of a block's marks, from which the rest of it lies wrongly as well
 MOST_STRAY_BLOCKS = 0.4  # of those that print, beside whose lattice strokes stand: beyond it the whole place is wrong
 # Of the rows that print, which must have ends that tell, for these to say that the whole place is wrong.
 MOST_OF_ROWS = 0.5
@@ -40,6 +40,11 @@ class Placed:
     doubtful: dict[str, Bools]
     moved: dict[str, Floats]
 
+    @property
+    def in_doubt(self) -> int:
+        """Marks whose place is in doubt."""
+        return sum(int(which.sum()) for which in self.doubtful.values())
+
 
 class _LiesAside(SheetNotFound):
     """The whole place lies a lattice step aside of marks that go on there; `way` has it led by that step, mm."""
@@ -50,23 +55,34 @@ class _LiesAside(SheetNotFound):
 
 
 def laid(photo: Photo, registration: Registration, locator: Locator, *, by_hand: bool = False) -> Placed:
-    """A place, or the one a lattice step aside that its marks lead to; raises SheetNotFound where they do not lie as the layout says."""
+    """A place, or the one that marks lead to which go on beside it; raises SheetNotFound where they do not lie as the layout says."""
+    placed: Placed | None = None
     try:
-        return _laid(photo, registration, locator, by_hand)
+        placed, way = _laid(photo, registration, locator, by_hand)
     except _LiesAside as aside:
+        refused, way = aside, aside.way
+    if way is not None:
         try:
-            return _laid(photo, aside.way, locator, by_hand)
+            again, _ = _laid(photo, way, locator, by_hand, again=True)
         except SheetNotFound:
-            raise aside from None
+            again = None
+        if again is not None and (placed is None or again.in_doubt < placed.in_doubt):
+            return again
+    if placed is None:
+        raise refused
+    return placed
 
 
-def _laid(photo: Photo, registration: Registration, locator: Locator, by_hand: bool) -> Placed:
+def _laid(
+    photo: Photo, registration: Registration, locator: Locator, by_hand: bool, *, again: bool = False
+) -> tuple[Placed, Registration | None]:
+    """The same of a place as it is, and where marks lead to that go on beside it; `again` where it was led there, some of it perhaps not far enough."""
     file, backing = locator.file, locator.backing
     before = Finished(locator, registration)
     blocks, printing = before.blocks, before.printing
-    if runs_of(printing, registration):
+    if again or runs_of(printing, registration):
         # Blocks whose gaps show hold what lies beside them: one run's ends say little of all the sheet.
-        registration = slid(photo, with_segments(printing), registration, backing, before.ends)
+        registration = slid(photo, printing, registration, backing, before.ends)
     registration, expected, moved_blocks = refine(photo, blocks, registration, backing, file)
     if moved_blocks:
         locator = Locator(
@@ -80,13 +96,13 @@ def _laid(photo: Photo, registration: Registration, locator: Locator, by_hand: b
             "was read. Photograph the whole sheet from straight above."
         )
     finished = Finished(locator, registration)
-    doubtful = _held(photo, finished, registration, expected, printing, by_hand)
+    doubtful, way = _held(photo, finished, registration, expected, printing, by_hand)
     if not by_hand and not _steps_told(photo, finished, registration, expected):
         raise SheetNotFound(
             f"{file}: the sheet was found, but too few marks tell whether it lies a column or a row aside, so "
             "nothing was guessed. Mark its four corners by hand, the top left one first."
         )
-    return Placed(registration, finished, expected, doubtful, moved_blocks)
+    return Placed(registration, finished, expected, doubtful, moved_blocks), way
 
 
 def _steps_told(photo: Photo, finished: Finished, registration: Registration, expected: Expected) -> bool:
@@ -102,39 +118,41 @@ def _steps_told(photo: Photo, finished: Finished, registration: Registration, ex
 
 def _held(
     photo: Photo, finished: Finished, registration: Registration, expected: Expected, printing: list[MarksBlock], by_hand: bool
-) -> dict[str, Bools]:  # fmt: skip
-    """Marks (n,) of blocks (ids) whose place is in doubt; raises SheetNotFound where all of it is."""
+) -> tuple[dict[str, Bools], Registration | None]:  # fmt: skip
+    """Marks (n,) of blocks (ids) whose place is in doubt, and where marks lead to that go on beside some; raises SheetNotFound where all of it is."""
     at, blocks = finished.at, finished.blocks
     aside, doubtful = straddling(photo, printing, registration, at.backing)
     doubtful = {name: which | (which.mean() > MOSTLY_DOUBTFUL) for name, which in doubtful.items()}
     ends, stray = finished.ends, finished.stray(printing)
     # Where one block lies wrongly, one that seems to print nothing may stand where nothing was looked for.
     unseen = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
-    beside, step, all_aside = _beside(photo, finished, registration, expected)
+    beside, way, all_aside = _beside(photo, finished, registration, expected, printing)
     alone = set() if by_hand else finished.slidable()
-    untold_alone = alone - columns_told(photo, at.whole, at.backing, alone, registration, expected)
     # Of a block that may lie a column aside the ends say nothing of the others, nor do those of a few rows among many.
     sure = ends.without(alone)
     slipped = set(sure.block) if find_slip(sure).moves else set()
-    for name in {*ends.aside(), *stray, *unseen, *beside, *finished.sparse_aside(), *untold_alone, *slipped}:
+    all_slipped = bool(slipped) and sure.share(printing) > MOST_OF_ROWS
+    slidable = alone | (set() if all_slipped else slipped)
+    untold_alone = slidable - columns_told(photo, at.whole, at.backing, slidable, registration, expected)
+    for name in {*ends.aside(), *stray, *unseen, *beside, *finished.sparse_aside(), *untold_alone}:
         doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
     lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
     # Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns, or marks that stand alone.
     untold = not by_hand and not ends.told and not finished.told_alone()
     wrong = not by_hand and finished.explains_little()
-    if all_aside or lost or untold or wrong or (slipped and sure.share(printing) > MOST_OF_ROWS):
+    if all_aside or lost or untold or wrong or all_slipped:
         refused = (
             f"{at.file}: a pattern was found, but ink stands beside it where the layout “{at.whole.name}” has none, so its "
             "place is in doubt and nothing was read. Photograph it flatter and from straight above, or mark its four corners by hand."
         )
-        raise SheetNotFound(refused) if step is None else _LiesAside(refused, moved(registration, step))
-    return doubtful
+        raise SheetNotFound(refused) if way is None else _LiesAside(refused, way)
+    return doubtful, way
 
 
 def _beside(
-    photo: Photo, finished: Finished, registration: Registration, expected: Expected
-) -> tuple[set[str], Step | None, bool]:
-    """Blocks (ids) one lattice step beside which marks go on, the step to most of them, mm, and whether all of it lies wrongly."""
+    photo: Photo, finished: Finished, registration: Registration, expected: Expected, printing: list[MarksBlock]
+) -> tuple[set[str], Registration | None, bool]:
+    """Blocks (ids) one lattice step beside which marks go on, where these lead to, and whether all of it lies wrongly."""
     at, sides = finished.at, finished.ink_beside()
     inked = {name for name, ink in sides.items() if ink > MOST_BEYOND}
     if not inked:
@@ -142,7 +160,16 @@ def _beside(
     aside, steps = going_on(photo, at.whole, at.backing, inked, registration, expected)
     blocks = aside & {b.id for b in finished.blocks}
     all_aside = aside != blocks or len(aside) > MOST_ASIDE * len(sides)
-    return blocks, max(steps, key=steps.count, default=None), all_aside
+    if all_aside and len(set(steps.values())) == 1:
+        return blocks, moved(registration, next(iter(steps.values()))), True
+    return blocks, _stretched(registration, steps, printing) if steps else None, all_aside
+
+
+def _stretched(registration: Registration, steps: dict[str, Step], printing: list[MarksBlock]) -> Registration:
+    """The place moved, turned and stretched as the steps (mm) of blocks (ids) say, those of one side perhaps other than those of the other."""
+    middles = np.array([(*lattice_middle(b), 1.0) for b in printing])
+    by = np.array([steps.get(b.id, (0.0, 0.0)) for b in printing])
+    return led(registration, np.linalg.lstsq(middles, by, rcond=None)[0].T)
 
 
 def _as_printed(layout: Layout, moved_blocks: dict[str, Floats]) -> Layout:

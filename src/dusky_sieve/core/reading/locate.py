@@ -10,12 +10,12 @@ from dusky_sieve.core.layout import Backing, Layout
 from dusky_sieve.core.reading.beyond import beyond
 from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip
 from dusky_sieve.core.reading.find import Candidate, Effort, boxed, correlated
-from dusky_sieve.core.reading.inkmap import InkMap, find_strokes, ink_map
+from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
 from dusky_sieve.core.reading.kept import Kept, kept
 from dusky_sieve.core.reading.laying import CLEARLY_FOUND, HALF_FOUND, LOOSE, WELL_LAID, Found, Laying
 from dusky_sieve.core.reading.registration import Registration, project
-from dusky_sieve.core.reading.score import Fit
-from dusky_sieve.core.reading.stray import beside_lattice, left_out, marks_drawn, on_lattice
+from dusky_sieve.core.reading.score import PRINTS_FROM, Fit
+from dusky_sieve.core.reading.stray import as_large, beside_lattice, left_out, marks_drawn, on_lattice
 from dusky_sieve.core.reading.tilt import Lean, leans
 from dusky_sieve.core.reading.votes import voted
 from dusky_sieve.core.reading.words import MarksAlone
@@ -40,6 +40,9 @@ EVEN = 1.15  # times the shortest marks' length, up to which marks of all blocks
 STEEPEST_DEG = 50.0  # from straight above: beyond it a pattern is squeezed onto others' marks, nobody photographs so
 # Strokes that tell whether they stand on a lattice, how much those beside it count against a place, and what fewer make of it.
 LEAST_TELLING, BESIDE_COUNTS, HARDLY_TOLD = 12, 0.5, 0.7
+# Times the ink of a place's marks, that strokes show elsewhere which are rather the marks; how many, for each that it explains; and
+# what it is then worth. White ink on paper takes a tenth of what black does, and a block of it lies as one of black.
+FAR_MORE_INK, LEAST_OUTSHINING, OUTSHONE_COUNTS = 3.0, 0.4, 0.3
 KEPT, MARKED = 6, 2  # places of which what was worked out is kept, and of which pictures of their marks are
 
 
@@ -83,7 +86,24 @@ class Locator(Laying):
         return np.asarray(cv2.fillConvexPoly(np.zeros_like(ink.ink), cv2.convexHull(wider), (255,)), np.uint8)
 
     def search(self, effort: Effort) -> tuple[Found | None, list[Candidate]]:
-        """The best place found by one effort, and the last places that were tried."""
+        """The best place found by one effort, and the last places that were tried; among strokes of far more ink where these outshine it."""
+        best, candidates = self._searched(effort)
+        if best is None or not self.outshone(best):
+            return best, candidates
+        all_strokes = self.strokes
+        self._go_by(all_strokes.inked(FAR_MORE_INK * self._level(best)))
+        further, others = self._searched(effort)
+        if further is not None and further.fit.explained > OUTSHONE_COUNTS * best.fit.explained:
+            return further, others
+        self._go_by(all_strokes)
+        return best, candidates
+
+    def _go_by(self, strokes: Strokes) -> None:
+        """Looks among other strokes from now on."""
+        self.strokes = strokes
+        self.lines, self.distance, self.led, self.tried, self.stood = None, None, [], [], []
+
+    def _searched(self, effort: Effort) -> tuple[Found | None, list[Candidate]]:
         ways = leans(self.strokes, self.shape, effort.directions, effort.faint_peak, even=self.even, lens=self.map.lens)
         best: Found | None = None
         candidates: list[Candidate] = []
@@ -129,11 +149,27 @@ class Locator(Laying):
 
     def explains(self, found: Found) -> float:
         """Marks that a place explains; where it is not clearly it the less, the more ink and strokes stand beside its lattice."""
+        if self.outshone(found):
+            return OUTSHONE_COUNTS * found.fit.explained
         if found.fit.there > CLEARLY_FOUND:
             return found.fit.explained
         beside = self._beside(found.registration)
         on = 1 - BESIDE_COUNTS * float(beside.mean()) if len(beside) >= LEAST_TELLING else HARDLY_TOLD
         return found.fit.explained * on * max(0.0, 1 - found.fit.spill)
+
+    def outshone(self, found: Found) -> bool:
+        """Whether many strokes as marks are, elsewhere, show far more ink than all it explains: traces of another ink, or of a print on the back."""
+        least = LEAST_OUTSHINING * found.fit.explained
+        far_more = found.lean.follows & (self.strokes.ink > FAR_MORE_INK * self._level(found))
+        if found.fit.there < HALF_FOUND or not found.like.any() or far_more.sum() <= least:
+            return False
+        return bool((far_more & as_large(self.strokes, found.like)).sum() > least)
+
+    @staticmethod
+    def _level(found: Found) -> float:
+        """Ink of the darkest marks of a place, 0..255."""
+        fit = found.fit
+        return float((fit.high - fit.low)[fit.printing].max(initial=PRINTS_FROM))
 
     def _beside(self, registration: Registration) -> Bools:
         """Strokes like the marks that stand beside a place's lattice; of the last few places these are kept."""
@@ -161,6 +197,8 @@ class Locator(Laying):
 
         `surely` : not because strokes stand on its lattice, nor, where blocks print nothing, because it was led to twice.
         """
+        if self.outshone(found):
+            return False
         everything = bool(found.fit.printing.all())
         sooner = found.again and (everything or not surely)
         little = found.fit.there <= (FOUND_AGAIN if sooner else CLEARLY_FOUND)

@@ -128,8 +128,12 @@ def homography_of(registration: Registration) -> Floats:
 
 def moved(registration: Registration, step: tuple[float, float]) -> Registration:
     """The registration with the sheet shifted by a step (mm)."""
-    shift = np.array([[1, 0, step[0]], [0, 1, step[1]], [0, 0, 1.0]])
-    return replace(registration, homography=registration.homography @ shift)
+    return led(registration, np.array([[0, 0, step[0]], [0, 0, step[1]]]))
+
+
+def led(registration: Registration, way: Floats) -> Registration:
+    """The registration with every sheet point (x, y) mm shifted by `way` (2, 3) of it, (x, y, 1)."""
+    return replace(registration, homography=registration.homography @ (np.eye(3) + np.vstack([way, np.zeros(3)])))
 
 
 def inverse(matrix: Floats) -> Floats:

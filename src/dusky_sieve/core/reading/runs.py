@@ -24,10 +24,12 @@ Waves = NDArray[np.complex128]
 Photo = NDArray[np.uint8]
 
 LEAST_STEP_PX, LEAST_GAP_PX = 1.0, 1.0  # a step lower, a gap narrower than this cannot be seen
-SAMPLES = 8  # per column, along a row
-MOST_ROWS = 160  # of all blocks together
+# Per column along a row, at least and at most: as close as gaps are wide, but no closer than that many pixels. With eight of a gap a
+# thirtieth of its column none fell into it where the lattice was right, and the steps agreed better beside.
+SAMPLES, MOST_SAMPLES, SHARP_PX = 8, 40, 2.0
+MOST_ROWS = 160  # of all blocks together, of so many samples a column; of more the fewer
 MOST_SEGMENTS = 160  # looked at while many slips are tried
-SEGMENT = 6  # columns whose phase is taken together
+SEGMENT, LEAST_COLUMNS = 6, 3  # columns whose phase is taken together, and where rows have fewer
 LEAST_INKED = 0.4  # of a segment's samples that must carry ink
 GAP_WEIGHT = 2.0  # of the amount's wave against the height's, which has about ten times its size on a sharp photo
 SLIDES = np.linspace(-1.5, 1.5, 13)  # columns by which the lattice is slid as a whole
@@ -38,10 +40,11 @@ COSTS = np.array([0.01] * 3 + [0.02] * 3)
 # Times as much where all other rows' gaps show: what told whole columns of those is not outdone by the ends of a row or two.
 HELD_BY_GAPS = 5.0
 STEPS_WEIGHT = 0.6  # of the steps' agreement against the ends' in choosing among slips
+LEAST_SEGMENTS = 4  # that tell how a sheet lies along its rows
 SEEN_FROM = 0.35  # agreement of the steps, 0..1, from which they are believed; noise reaches a third of it
 STIFF = 0.15  # pull of the bent slip towards the straight one, as a share of what the steps say
 ROUNDS = 6
-QUARTIC_FROM = 50  # segments, from which a slip bends up to the fourth degree
+BENT_FROM = {3: 18, 4: 50}  # segments, from which a slip bends up to a degree
 MOST_STRADDLING = 0.2  # of all segments, beyond which the whole place is in doubt; fewer are unsure by themselves
 STRADDLES = 0.28  # columns that a segment is still off at the end, from which its marks may be their neighbours
 
@@ -71,17 +74,14 @@ class Steps:
 def runs_of(blocks: list[MarksBlock], registration: Registration) -> list[MarksBlock]:
     """The blocks whose rows are runs on this photo: gaps that do not show, steps that do."""
     found = []
-    for block in with_segments(blocks):
+    for block in blocks:
+        if block.columns < SEGMENT:
+            continue
         scale = registration.px_per_mm(np.array(block.origin))
         shows = max(abs(block.column_pitch[1]) / LEAST_STEP_PX, clear_width(block) / LEAST_GAP_PX) * scale > 1
         if narrow(block, scale) and shows:
             found.append(block)
     return found
-
-
-def with_segments(blocks: list[MarksBlock]) -> list[MarksBlock]:
-    """Those whose rows are long enough for a phase to be told."""
-    return [block for block in blocks if block.columns >= SEGMENT]
 
 
 def steps_of(photo: Photo, blocks: list[MarksBlock], registration: Registration, backing: Backing) -> Steps:
@@ -94,10 +94,12 @@ def _block_steps(
     photo: Photo, index: int, block: MarksBlock, registration: Registration, backing: Backing, blocks: int
 ) -> tuple[Floats, Waves, Floats, Floats, NDArray[np.int64], NDArray[np.int64]]:
     count = -(-block.nozzles // block.columns)
-    rows = np.arange(0, count, max(1, count * blocks // MOST_ROWS))
-    rows = rows[(rows + 1) * block.columns <= block.nozzles] if count > 1 else rows
-    u = (np.arange(min(block.columns, block.nozzles) * SAMPLES) + 0.5) / SAMPLES - 0.5
     column, row = np.array(block.column_pitch), np.array(block.row_pitch)
+    scale = registration.px_per_mm(np.array(block.origin))
+    step = max(clear_width(block), SHARP_PX / scale)
+    samples = int(np.clip(np.ceil(abs(column[0]) / step), SAMPLES, MOST_SAMPLES))
+    rows = np.arange(0, count, max(1, count * blocks * samples // (MOST_ROWS * SAMPLES)))
+    u = (np.arange(min(block.columns, block.nozzles) * samples) + 0.5) / samples - 0.5
     places = np.array(block.origin) + rows[:, None, None] * row + u[None, :, None] * column
     amount, height = _profiles(photo, places.reshape(-1, 2), block, registration, backing)
     amount, height = amount.reshape(len(rows), -1), height.reshape(len(rows), -1)
@@ -105,9 +107,9 @@ def _block_steps(
     inked = amount > 0.3 * full
     turn = np.exp(2j * np.pi * u)
     # A flight of steps is a saw's teeth: their first wave is a quarter turn behind the marks, the size of a step over pi.
-    lift = 2j * np.pi / column[1] if abs(column[1]) * registration.px_per_mm(places[0, 0]) > LEAST_STEP_PX else 0.0
+    lift = 2j * np.pi / column[1] if abs(column[1]) * scale > LEAST_STEP_PX else 0.0
     gaps = np.clip(amount / full, 0, 1.2)
-    wide = SEGMENT * SAMPLES
+    wide = min(SEGMENT, block.columns) * samples
     starts = np.arange(0, len(u) - wide + 1, wide)
     place, wave, lie, first = [], [], [], []
     for start in starts:
@@ -117,11 +119,11 @@ def _block_steps(
         level = (np.where(weight, height[:, own], 0).sum(axis=1) / np.maximum(weight.sum(axis=1), 1))[:, None]
         steps = (height[:, own] - level) * lift
         values = ((steps + GAP_WEIGHT * gaps[:, own]) * weight * turn[own]).mean(axis=1)
-        kept = share > LEAST_INKED
+        kept = (share > LEAST_INKED) & (rows * block.columns + (start + wide) // samples <= block.nozzles)
         place.append(places[kept, start + wide // 2])
         wave.append(values[kept])
         lie.append(level[kept, 0])
-        first.append(np.full(int(kept.sum()), start // SAMPLES))
+        first.append(np.full(int(kept.sum()), start // samples))
     n = sum(len(w) for w in wave)
     return (
         np.concatenate(place).reshape(-1, 2), np.concatenate(wave), np.concatenate(lie), np.full(n, float(column[0])),
@@ -172,12 +174,13 @@ def _agreements(steps: Steps, terms: Floats, some: NDArray[np.int64], way: Float
 def slid(
     photo: Photo, blocks: list[MarksBlock], registration: Registration, backing: Backing, ends: Ends
 ) -> Registration:
-    """The registration slid along the rows of blocks (with_segments) to where their steps are level and the runs' ends have ink up to them.
+    """The registration slid along the rows of blocks to where their steps are level and the runs' ends have ink up to them.
 
     The same where nothing better was found.
     """
-    steps = steps_of(photo, blocks, registration, backing)
-    if len(steps.wave) < 4:
+    blocks = [block for block in blocks if block.columns >= LEAST_COLUMNS]
+    steps = steps_of(photo, blocks, registration, backing) if blocks else None
+    if steps is None or len(steps.wave) < LEAST_SEGMENTS:
         return registration
     column = float(np.median(steps.column))
     all_terms = warp_terms(steps.place - registration.origin, registration.size)
@@ -188,9 +191,11 @@ def slid(
     slope = float(np.median([b.column_pitch[1] / b.column_pitch[0] for b in blocks]))
     warp = registration.warp.copy()
     levelled = _levelled(steps, terms)
-    if len(steps.wave) >= QUARTIC_FROM:  # now that whole columns are told, what curl leaves in the corners
+    supple = max((DEGREES[degree] for degree, least in BENT_FROM.items() if len(steps.wave) >= least), default=0)
+    if supple:  # now that whole columns are told, what curl leaves in the corners
         together = _in_line(steps, terms @ coefficients * column)
-        coefficients = _settled(together, all_terms, np.pad(coefficients, (0, len(warp) - len(coefficients))), column)
+        more = np.pad(coefficients, (0, supple - len(coefficients)))
+        coefficients = _settled(together, all_terms[:, :supple], more, column)
     warp[: len(coefficients)] += np.outer(coefficients * column, (1.0, slope))
     warp[: len(levelled), 1] += levelled
     return Registration(registration.homography, warp, registration.size, registration.origin)

@@ -122,11 +122,17 @@ def left_out(strokes: Strokes, follows: NDArray[np.bool_], drawn: Bytes, place: 
     if not on.any():
         return float(follows.any())
     about = (np.abs(project(inverse(place.homography), strokes.centre) / place.size - 0.5) < ABOUT).all(axis=1)
-    like = follows & about
-    for measure in (strokes.long, strokes.wide):
-        typical = float(np.median(measure[on]))
-        like &= (measure > typical / LIKE_EXPLAINED) & (measure < typical * LIKE_EXPLAINED)
+    like = follows & about & as_large(strokes, on)
     return float((like & ~on).sum() / on.sum())
+
+
+def as_large(strokes: Strokes, some: NDArray[np.bool_]) -> NDArray[np.bool_]:
+    """Which strokes (n,) are about as long and wide as some of them (n,), one at least."""
+    like = np.ones(len(some), bool)
+    for measure in (strokes.long, strokes.wide):
+        typical = float(np.median(measure[some]))
+        like &= (measure > typical / LIKE_EXPLAINED) & (measure < typical * LIKE_EXPLAINED)
+    return like
 
 
 def marks_drawn(ink: Bytes, place: Registration, marks: Marks, blocks: list[MarksBlock]) -> Bytes:

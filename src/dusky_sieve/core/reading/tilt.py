@@ -28,6 +28,7 @@ LONG_SHARE = 0.4  # of the length (ink) that long strokes have, from which a str
 THREADLIKE = 8.0  # length over width, which no letter's stroke has
 MORE_OF_RUNS = 2  # hypotheses beyond one a direction
 SAME_STROKES = 0.8  # of the strokes of two hypotheses: where they share that many, they are one
+TOLD = 3.0  # one-sigmas of a slope, from which it is told from none
 MOST_LEAN = 0.75  # tangent of the steepest tilt that is believed
 NEAR_BY = 0.12  # of the frame's longer side: strokes so near each other are mostly of one block
 PAIRED = 4000  # pairs of them that are enough
@@ -134,7 +135,10 @@ def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float, f
     length = strokes.long[follows]
     weight = np.minimum(length, np.median(length)) * near[follows]
     across = place @ np.array([-np.sin(peak), np.cos(peak)])
-    fit, _ = _robust(np.column_stack([np.ones(len(angle)), across]), angle, weight, np.radians(1.5))
+    fit, spread = _robust(np.column_stack([np.ones(len(angle)), across]), angle, weight, np.radians(1.5))
+    if abs(fit[1]) < TOLD * spread / (np.sqrt(len(angle)) * across.std() + 1e-9):
+        # A few rows close together say how they run and not how that changes across them.
+        fit = np.array([np.median(angle), 0.0])
     turn, p1 = peak + float(fit[0]), -float(fit[1])
     x, y = np.array([np.cos(turn), np.sin(turn)]), np.array([-np.sin(turn), np.cos(turn)])
     like = np.abs(np.log(length / np.median(length))) < np.log(1.8)
@@ -148,7 +152,7 @@ def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float, f
         fit, spread = _robust(np.column_stack([np.ones(len(value)), across]), value, near[follows][like], 0.05)
         if spread < EVEN_LENGTHS and like.mean() > 0.4:
             typical = float(np.exp(fit[0]))
-            noise = 3 * spread / (np.sqrt(len(value)) * across.std() + 1e-9)
+            noise = TOLD * spread / (np.sqrt(len(value)) * across.std() + 1e-9)
             p2 = -float(fit[1]) if abs(fit[1]) > noise else 0.0
     lean = np.array([p1, p2])
     steep = float(np.linalg.norm(lean)) * lens.focal
@@ -178,7 +182,7 @@ def _shrinking(place: Floats, value: Floats, across: Floats, reach: float) -> fl
     apart = across[one] - across[other]
     fit, spread = _robust(apart[:, None], value[one] - value[other], np.ones(len(one)), 0.05)
     told = min(len(one), len(value))
-    return -float(fit[0]) if abs(fit[0]) > 3 * spread / (np.sqrt(told) * apart.std() + 1e-9) else 0.0
+    return -float(fit[0]) if abs(fit[0]) > TOLD * spread / (np.sqrt(told) * apart.std() + 1e-9) else 0.0
 
 
 def _pieces(long: Floats) -> Floats:
