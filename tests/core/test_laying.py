@@ -405,6 +405,16 @@ def test_a_lead_for_being_laid_more_finely_is_none_against_marks_that_only_the_o
         assert lone.leads(None, None, top, other) == leads
 
 
+@pytest.mark.parametrize(("printed", "leads"), [(5, False), (1, True)])
+def test_a_lead_is_none_against_a_tenth_of_the_marks_that_only_the_other_way_has(printed, leads, monkeypatch):
+    """Of three blocks one printed, one hardly and one not at all: upside down the first alone explained more, 68 marks wrong."""
+    top, other = (SimpleNamespace(fit=SimpleNamespace(explained=marks, there=0.8)) for marks in (170.0, 162.0))
+    few = np.repeat((0.9, 0.0), (printed, 40 - printed))
+    monkeypatch.setattr(lone, "_turned_in_same_inks", lambda *_: False)
+    monkeypatch.setattr(lone, "lone_ink", lambda _at, _full, way, _other: few if way is other else np.zeros(40))
+    assert lone.leads(None, None, top, other) == leads
+
+
 @pytest.mark.parametrize(("down_mm", "rows"), [(0.0, 0), (0.3 * COLUMN[0], 0), (BLOCKS[0].row_pitch[1], 1)])
 def test_marks_that_another_way_has_but_laid_less_finely_are_none_that_one_has_alone(down_mm, rows):
     """A likeness carried over from the best place lay a third of a step off at its far end; the sheet was read upside down by it."""

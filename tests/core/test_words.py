@@ -13,7 +13,7 @@ from dusky_sieve.core.reading.aside import columns_told, going_on, measured_lead
 from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.laid import laid
 from dusky_sieve.core.reading.locate import Locator
-from dusky_sieve.core.reading.measure import Expected
+from dusky_sieve.core.reading.measure import Expected, measure_block
 from dusky_sieve.core.reading.refine import measured_closely
 from dusky_sieve.core.reading.registration import grid_over, moved, through
 from dusky_sieve.core.simulate import BlockTruth, Truth, render
@@ -164,3 +164,13 @@ def test_on_ruled_paper_a_rule_where_a_nozzle_printed_nothing_is_no_faint_and_no
     assert all(n in missing[name] for name, n, _ in faults)
     assert len(faults) > 80
     assert all(told[name].get(n, "firing") != "firing" for name, which in missing.items() for n in which)
+
+
+def test_rows_laid_half_a_column_aside_are_not_taken_for_rules():
+    """Ink where gaps should be, in all rows: but then there is none somewhere within the marks."""
+    layout = sheet(30, columns=12, across=1.03, mark=0.93, down=1.2, slant=False)
+    photo = photo_with(layout, [], {}, roll_deg=4)
+    grid, shot = grid_over(layout.size, 9), small_scene(**SHOT, roll_deg=4)
+    true = through(place_on_photo(grid, layout=layout, scene=shot), grid, layout.size, 4)
+    marks = measure_block(photo, layout.blocks[0], moved(true, (0.5 * 1.03, 0.0)), "light", expected=Expected(), clear=1.2)  # fmt: skip
+    assert not marks.covered.any()

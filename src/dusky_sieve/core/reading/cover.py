@@ -146,12 +146,19 @@ def ruled(
         return np.zeros(len(n), bool)
     profile = in_one(patches.across_ink, weights)
     best = np.clip(profile.argmax(axis=1), 1, profile.shape[1] - 2)
-    gaps = cv2.LUT(np.ascontiguousarray(patches.codes[[0, -1]]), LINEAR)[:, n[:, None], best[:, None] + (-1, 0, 1)]
-    shares = (1 - gaps / patches.ground[:, None]) if backing == "light" else gaps - patches.ground[:, None]
-    beside = (shares @ weights).max(axis=2).min(axis=0)
+
+    def least_ink(codes: NDArray[np.uint8]) -> Floats:
+        """The least ink (n,) at places along each mark, the most of three across it."""
+        light = cv2.LUT(np.ascontiguousarray(codes), LINEAR)[:, n[:, None], best[:, None] + (-1, 0, 1)]
+        shares = (1 - light / patches.ground[:, None]) if backing == "light" else light - patches.ground[:, None]
+        return np.asarray((shares @ weights).max(axis=2).min(axis=0))
+
+    beside = least_ink(patches.codes[[0, -1]])
     noise = float(np.sqrt(((weights * patches.noise) ** 2).sum()))
     least = max(PRINTED_INK * float(quantile(profile[n, best], 0.9)), OVER_NOISE * noise)
     through = (beside > THROUGH * profile[n, best]) & (profile[n, best] > least)
+    if through.any():  # half a column aside the gaps are where marks should be
+        through &= least_ink(patches.codes[1:-1]) > THROUGH * profile[n, best]
     of_row = np.bincount(index // block.columns)
     share = np.bincount(index // block.columns, through) / np.maximum(of_row, 1)
     return np.asarray(share[index // block.columns] > MOST_THROUGH)

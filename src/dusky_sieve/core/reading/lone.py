@@ -51,8 +51,9 @@ def leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
     finer = lead < FINER_MAKES * top.fit.explained
     if (told < LEAST_TOLD or words) and finer and _turned_in_same_inks(at, full, top, other):
         return False  # of what the two share, in the same inks, only a finer laying can make more
-    if lead >= max(CLEAR_LEAD, share):
-        return True
+    clear = max(CLEAR_LEAD, share)
+    if lead >= clear:
+        return told > -clear  # of a block that hardly printed, bare paper speaks against the way that has its marks
     # Where half of all marks are missing, half of those that only one way has are missing as well. What a place explains
     # more though it has fewer such marks is no marks: a frame, a word.
     enough = max(LEAD_ALONE * top.fit.there * alone, min(CLEAR_LEAD, alone))

@@ -136,7 +136,7 @@ def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float, f
     weight = np.minimum(length, np.median(length)) * near[follows]
     across = place @ np.array([-np.sin(peak), np.cos(peak)])
     fit, spread = _robust(np.column_stack([np.ones(len(angle)), across]), angle, weight, np.radians(1.5))
-    if abs(fit[1]) < TOLD * spread / (np.sqrt(len(angle)) * across.std() + 1e-9):
+    if abs(fit[1]) < spread / (np.sqrt(len(angle)) * across.std() + 1e-9):
         # A few rows close together say how they run and not how that changes across them.
         fit = np.array([np.median(angle), 0.0])
     turn, p1 = peak + float(fit[0]), -float(fit[1])
