@@ -1,5 +1,6 @@
 """Which of the candidate places is the sheet: checked mark by mark, and refused where it is not there."""
 
+from copy import copy
 from dataclasses import replace
 
 import cv2
@@ -10,7 +11,7 @@ from dusky_sieve.core.layout import Backing, Layout
 from dusky_sieve.core.reading.beyond import beyond
 from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip
 from dusky_sieve.core.reading.find import Candidate, Effort, boxed, correlated
-from dusky_sieve.core.reading.inkmap import InkMap, Strokes, find_strokes, ink_map
+from dusky_sieve.core.reading.inkmap import InkMap, find_strokes, ink_map
 from dusky_sieve.core.reading.kept import Kept, kept
 from dusky_sieve.core.reading.laying import CLEARLY_FOUND, HALF_FOUND, LOOSE, WELL_LAID, Found, Laying
 from dusky_sieve.core.reading.registration import Registration, project
@@ -85,25 +86,15 @@ class Locator(Laying):
         wider = np.rint(middle + BEYOND_HAND * (points - middle)).astype(np.int32)
         return np.asarray(cv2.fillConvexPoly(np.zeros_like(ink.ink), cv2.convexHull(wider), (255,)), np.uint8)
 
+    def among_darker(self, found: Found) -> "Locator":
+        """The same that looks among strokes alone that show far more ink than a place which these outshine."""
+        other = copy(self)
+        other.strokes = self.strokes.inked(FAR_MORE_INK * self._level(found))
+        other.lines, other.distance, other.led, other.tried, other.stood = None, None, [], [], []
+        return other
+
     def search(self, effort: Effort) -> tuple[Found | None, list[Candidate]]:
-        """The best place found by one effort, and the last places that were tried; among strokes of far more ink where these outshine it."""
-        best, candidates = self._searched(effort)
-        if best is None or not self.outshone(best):
-            return best, candidates
-        all_strokes = self.strokes
-        self._go_by(all_strokes.inked(FAR_MORE_INK * self._level(best)))
-        further, others = self._searched(effort)
-        if further is not None and further.fit.explained > OUTSHONE_COUNTS * best.fit.explained:
-            return further, others
-        self._go_by(all_strokes)
-        return best, candidates
-
-    def _go_by(self, strokes: Strokes) -> None:
-        """Looks among other strokes from now on."""
-        self.strokes = strokes
-        self.lines, self.distance, self.led, self.tried, self.stood = None, None, [], [], []
-
-    def _searched(self, effort: Effort) -> tuple[Found | None, list[Candidate]]:
+        """The best place found by one effort, and the last places that were tried."""
         ways = leans(self.strokes, self.shape, effort.directions, effort.faint_peak, even=self.even, lens=self.map.lens)
         best: Found | None = None
         candidates: list[Candidate] = []

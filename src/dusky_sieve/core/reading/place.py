@@ -153,8 +153,10 @@ def _closer(photo: Photo, poor: Look) -> Look | None:
         return None
     if at.clear(same := _led_to(at, poor)):
         return same, [], at
-    best, candidates, _ = _look(at, CLOSE, poor)
-    return (same if best is None or at.explains(same) > at.explains(best) else best), candidates, at
+    best, candidates, among = look = _look(at, CLOSE, poor)
+    if best is not None and among.explains(best) >= at.explains(same):
+        return look
+    return same, candidates if among is at else [], at
 
 
 def _led_to(at: Locator, look: Look) -> Found:
@@ -196,8 +198,13 @@ def _agreed(size: int, chosen: Look | None) -> bool:
 
 
 def _look(at: Locator, effort: Effort, before: Look | None) -> Look:
-    """What one look finds: searched, blocks that printed laid onto others, and believed sooner where led to before."""
+    """What one look finds: searched, among darker strokes where these outshine it, blocks that printed laid onto others, and believed sooner where led to before."""
     best, candidates = at.search(effort)
+    if best is not None and at.outshone(best):
+        darker = at.among_darker(best)
+        further, others = darker.search(effort)
+        if further is not None and darker.explains(further) > at.explains(best):
+            best, candidates, at = further, others, darker
     if best is not None and _half(at, best) and _somewhere(best):
         best = max((other_blocks(at, way) for way in _likely(at, best)), key=at.explains)
     if best is not None and before is not None and _same((best, candidates, at), before):
