@@ -220,7 +220,9 @@ def test_a_lattice_that_slips_in_the_middle_of_a_block_leaves_both_its_parts_in_
     lost = np.zeros(N, bool)
     lost[rows[0] * COLUMNS : rows[1] * COLUMNS] = True
     lost[rows[0] * COLUMNS] = False  # by chance one seems to fire
-    assert parted(BLOCK, lost) == in_two
+    assert parted(BLOCK, lost, ~lost & False) == in_two
+    assert parted(BLOCK, lost & False, lost) == in_two
+    assert not parted(BLOCK.model_copy(update={"columns": N}), lost & False, lost)
 
 
 @pytest.mark.parametrize("share", [0.3, 0.7, 1.0])

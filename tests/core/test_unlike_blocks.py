@@ -272,6 +272,25 @@ def test_rows_of_four_columns_say_as_well_how_they_lie_along_themselves():
     assert after < 0.2 * before
 
 
+@pytest.mark.parametrize(("missing", "aside", "told"), [((), 0, True), ((), 1, False), (range(1, 128, 24), 0, False), (range(1, 128, 24), 1, False)])  # fmt: skip
+def test_unlike_blocks_are_held_against_each_ones_own_columns_where_their_first_ones_did_not_print(
+    missing, aside, told
+):
+    """A step along one block's columns is none along the other's: by it a place a column aside of both led clearly."""
+    layout = sheet(
+        (26.0, 42.0),
+        block("a", (2.0, 1.0), INKS[0], nozzles=128, columns=24, step=(0.9, PITCH), down=6.0, mark=(0.85, 0.09)),
+        block("b", (2.0, 36.0), INKS[1], nozzles=32, columns=32, step=(0.68, PITCH), down=6.0, mark=(0.66, 0.09)),
+    )
+    gone = (("a", BlockTruth(missing=tuple(missing))), ("b", BlockTruth(missing=(1,)))) if missing else ()
+    shot, grid = {"fill": 0.9, "margin_mm": 10}, grid_over(layout.size, 9)
+    columns = 0.9 - 0.22 * np.clip((grid[:, 1] - 12) / 26, 0, 1)
+    moved_by = aside * np.stack([columns, np.full(len(grid), PITCH)], axis=1)
+    place = through(place_on_photo(grid + moved_by, layout, small_scene(**shot)), grid, layout.size)
+    at = Locator(photo(layout, gone, **shot), layout, "light", "p")
+    assert Finished(at, place).steps_told() == told
+
+
 @pytest.mark.parametrize("told", [True, False])
 def test_where_one_blocks_ends_on_the_map_speak_against_it_what_the_photo_shows_at_its_sides_decides(told, monkeypatch):
     layout = sheet((32.0, 26.0), LIKE[0], LIKE[1])

@@ -115,6 +115,16 @@ def test_a_block_read_a_row_or_a_column_aside_is_told_by_the_marks_that_go_on_at
     assert moved_on(photo, ROWS, block, measured_closely(photo, block, **known), **known) == aside
 
 
+def test_a_block_whose_rows_are_followed_into_each_other_and_whose_last_one_seems_missing_lies_aside():
+    """Two rows off at its top and one at its foot: none of the first marks is in its place, nor one beyond them."""
+    layout = sheet(128, columns=4, across=2.9, mark=2.1, down=4 * PITCH, slant=False)
+    photo, grid = photo_with(layout, [], {"b0": (14, 33, 70)}, roll_deg=4), grid_over(layout.size, 9)
+    aside = np.outer((2 - grid[:, 1] / layout.size[1]) * 4 * PITCH, (0.0, 1.0))
+    place = through(place_on_photo(grid + aside, layout=layout, scene=small_scene(**SHOT, roll_deg=4)), grid, layout.size, 4)  # fmt: skip
+    known = {"registration": place, "backing": "light", "expected": Expected(), "clear": 4 * PITCH}
+    assert moved_on(photo, layout, layout.blocks[0], measured_closely(photo, layout.blocks[0], **known), **known)
+
+
 @pytest.mark.parametrize("seed", [9, 17])
 def test_words_before_few_rows_whose_last_column_did_not_print_lead_no_block_aside(seed):
     layout = sheet(36, 28, 38, columns=20, across=2.26, mark=1.72, down=1.69)

@@ -47,13 +47,14 @@ HARDLY_ANY = 0.2
 class _Side:
     """A block with a row or a column more at one side, which of all those marks (n,) these are, and the step (x, y) mm to them.
 
-    last : (m,) of the block's own marks, the outermost at the opposite side
+    first, last : (m,) of the block's own marks, the outermost at this side and at the opposite one
     """
 
     name: str
     block: MarksBlock
     more: Bools
     step: Step
+    first: Bools
     last: Bools
 
 
@@ -90,7 +91,16 @@ def moved_on(
             more = measured_closely(photo, side.block, registration, backing, expected=expected, clear=clear)
             if _told(*_beyond(more, block, side, layout)):
                 return True
+            # Where the lattice slips from row to row none at that side is good either, and what stands beyond may be one more.
+            slips = good[side.first].mean() < MOST_ROWS and _mostly_inked(marks.ink[side.first])
+            if slips and _mostly_inked(more.ink[side.more]):
+                return True
     return False
+
+
+def _mostly_inked(ink: Floats) -> bool:
+    """Whether most of some marks (n,) have about a mark's ink, wherever it stands."""
+    return bool(((ink > HALF_A_MARK) & (ink < SURELY_MORE)).mean() > MOST_ROWS)
 
 
 def measured_lead(
@@ -169,14 +179,15 @@ def _sides(block: MarksBlock) -> Iterator[_Side]:
 
     if n > columns:
         at = np.arange(n + columns)
-        yield _Side("top", wider(origin - row, n + columns, columns), at < columns, _step(-row), at[:n] >= n - columns)
-        yield _Side("bottom", wider(origin, n + columns, columns), at >= n, _step(row), at[:n] < columns)
+        top, bottom = at[:n] < columns, at[:n] >= n - columns
+        yield _Side("top", wider(origin - row, n + columns, columns), at < columns, _step(-row), top, bottom)
+        yield _Side("bottom", wider(origin, n + columns, columns), at >= n, _step(row), bottom, top)
     if columns > 1:
         wide, count = columns + 1, (n // columns) * (columns + 1)
         at = np.arange(count) % wide
-        own = np.arange(n) % columns
-        yield _Side("left", wider(origin - column, count, wide), at == 0, _step(-column), own == columns - 1)
-        yield _Side("right", wider(origin, count, wide), at == columns, _step(column), own == 0)
+        left, right = np.arange(n) % columns == 0, np.arange(n) % columns == columns - 1
+        yield _Side("left", wider(origin - column, count, wide), at == 0, _step(-column), left, right)
+        yield _Side("right", wider(origin, count, wide), at == columns, _step(column), right, left)
 
 
 def _step(step: Floats) -> Step:

@@ -304,13 +304,17 @@ def spread(block: MarksBlock, lost: Bools, state: NDArray[np.int64]) -> Bools:
         lost = wider
 
 
-def parted(block: MarksBlock, lost: Bools) -> bool:
-    """Whether rows, or columns, of marks in doubt (n,) part a block in two: where a lattice slips, it lies a step aside from there on."""
-    if lost.sum() < LEAST_LOST:
-        return False
+def parted(block: MarksBlock, lost: Bools, straddles: Bools) -> bool:
+    """Whether rows, or columns, of marks in doubt (n,) part a block in two: where a lattice slips, it lies a step aside from there on.
+
+    straddles : (n,) see MarkMeasures; not of a single row, which a wave of the paper carries as far aside
+    """
     columns, index = min(block.columns, block.nozzles), np.arange(block.nozzles)
+    doubted = lost | (straddles & (block.nozzles > columns))
+    if doubted.sum() < LEAST_LOST:
+        return False
     for line in (index // columns, index % columns):
-        slips = np.bincount(line, lost) > MOST_OF_LINE * np.bincount(line)
+        slips = np.bincount(line, doubted) > MOST_OF_LINE * np.bincount(line)
         held = np.flatnonzero(~slips)
         if len(held) > 1 and np.diff(held).max() > LEAST_LINES:
             return True

@@ -25,6 +25,7 @@ SMALL_ROWS, SMALL_LEAD = 8, 1.2
 # Degrees from straight above from which such a sheet must lead by more: words beside rows lead to 34.5 to 37 by 0.9 to 2.3, while the
 # steepest such sheet on 316 photos of the bad end, tilted by up to 30, came out at 35.4 and led by 4.
 SMALL_STEEPEST_DEG, STEEP_LEAD = 34.0, 3.0
+FAR_ASIDE = (-2, -1, 1, 2)  # columns by which it is held against itself
 FEW_ROWS = 4  # that print, up to which each is followed along itself with hardly anything to hold it
 LEAD_ALONE = 2.0  # the same where rows' ends should tell, and too few of them printed
 
@@ -61,8 +62,13 @@ class Finished:
     def lead(self) -> float:
         """Marks explained more than a column or two aside; of a sheet of which little printed, than any lattice step aside."""
         columns = {b.column_pitch for b in self.at.blocks if b.columns > 1}
-        along = [np.multiply(k, pitch) for pitch in sorted(columns) for k in (-2, -1, 1, 2)]
-        return self._lead_over([*self.at.steps] if self.fit.there < FOUND_FROM else along)
+        along = [np.multiply(k, pitch) for pitch in sorted(columns) for k in FAR_ASIDE]
+        lead = self._lead_over([*self.at.steps] if self.fit.there < FOUND_FROM else along)
+        if len(columns) < 2:
+            return lead
+        # A step along one block's columns is none along another's: each is moved by its own as well.
+        own = [self._along(k) for k, b in enumerate(self.at.blocks) if self.fit.printing[k] and b.columns > 1]
+        return min(lead, float(np.sum(own, axis=0).min())) if own else lead
 
     def row_told(self) -> bool:
         """Whether a place a row aside explains surely fewer marks: where nothing of the first or the last row printed, both fit alike."""
@@ -113,16 +119,20 @@ class Finished:
     def slidable(self) -> set[str]:
         """Blocks that show as much a column or two aside and that nothing else holds: of a sheet of so few rows, or far from all others that print."""
         found: set[str] = set()
-        judge, fit = self.alone
         for k, block in enumerate(self.at.blocks):
             held = self.rows > FEW_ROWS and not self._far_off(self.blocks[k])
-            if self.fit.printing[k] and block.columns > 1 and not held:
-                marks, steps = mark_centres(block), np.multiply.outer((0, -2, -1, 1, 2), block.column_pitch)
-                spots = self.place((marks + steps[:, None]).reshape(-1, 2))
-                share = np.nan_to_num(judge.ink_of(spots, fit, np.full(len(spots), k)))
-                ink = share.reshape(5, -1).sum(axis=1)
-                found |= {block.id} if ink[0] - ink[1:].max() < STEPS_LEAD else set()
+            if self.fit.printing[k] and block.columns > 1 and not held and self._along(k).min() < STEPS_LEAD:
+                found.add(block.id)
         return found
+
+    def _along(self, k: int) -> Floats:
+        """Of block k the ink of its marks less than with it moved by one or two of its columns either way, (4,), in marks."""
+        judge, fit = self.alone
+        block = self.at.blocks[k]
+        steps = np.multiply.outer((0, *FAR_ASIDE), block.column_pitch)
+        spots = self.place((mark_centres(block) + steps[:, None]).reshape(-1, 2))
+        ink = np.nan_to_num(judge.ink_of(spots, fit, np.full(len(spots), k))).reshape(len(steps), -1).sum(axis=1)
+        return np.asarray(ink[0] - ink[1:])
 
     def _far_off(self, block: MarksBlock) -> bool:
         """Whether a block lies further from all others that print than it is wide: how the sheet bends there nothing tells but its own marks."""

@@ -193,7 +193,7 @@ def measure_block(
         ink=ink, ink_sigma=np.hypot(sigma / level / gain, np.where(patches.full, LOST_TO_LIGHT, 0)), offset=np.where(printed[:, None], np.stack([dx, dy], axis=1), np.nan),
         centroid_x=centre_x, offset_sigma=np.where(printed[:, None], np.stack([dx_sigma, dy_sigma], axis=1), np.nan),
         judged=patches.seen & ~hidden & ~covered, glare=hidden, outside=~patches.seen, covered=covered, cut=printed & does_not_end(profile, dy / (patches.across[1] - patches.across[0])),
-        straddles=_straddles(along, patches.along, block, whole, scale), at_one_end=_at_one_end(along), bare=np.where(patches.seen & ~hidden, beside / level / gain, np.nan),
+        straddles=_straddles(along, patches.along, block, printed, whole, scale), at_one_end=_at_one_end(along), bare=np.where(patches.seen & ~hidden, beside / level / gain, np.nan),
         beside=at_ends(raw).max(axis=1) / (level * float(template.max())), printing=printing, strength=strength, width=width, contrast=level * float(template.max()) / grain,
         ground=median(patches.ground, axis=0), bands=bands / gain[:, None], full=full, counts=counts,
     )  # fmt: skip
@@ -331,14 +331,14 @@ def _askew(patches: Patches, weights: Floats, block: MarksBlock, dy: Floats, ink
     return askew
 
 
-def _straddles(along: Floats, places: Floats, block: MarksBlock, whole: Bools, scale: float) -> Bools:
-    """MarkMeasures.straddles, of `whole` marks (n,): ink (n, along) along each at places (along,) mm, at `scale` pixels a mm."""
+def _straddles(along: Floats, places: Floats, block: MarksBlock, printed: Bools, whole: Bools, scale: float) -> Bools:
+    """MarkMeasures.straddles, of `printed` marks (n,), some of them `whole`: ink (n, along) along each at places (along,) mm, at `scale` pixels a mm."""
     if (places[-1] - block.mark[0] / 2) * scale < BEYOND_PX or whole.sum() < LEAST_WHOLE:
         return np.zeros(len(whole), bool)
     inner = along[:, np.abs(places) < WITHIN * block.mark[0]]
     level = float(np.median(inner[whole]))
     goes_on = along[:, [0, -1]].max(axis=1) > GOES_ON * level
-    return np.asarray(whole & goes_on & (inner.min(axis=1) < BARE_WITHIN * level))
+    return np.asarray(printed & goes_on & (inner.min(axis=1) < BARE_WITHIN * level))
 
 
 def _at_one_end(along: Floats) -> Bools:

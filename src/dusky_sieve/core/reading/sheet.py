@@ -363,13 +363,14 @@ def _judge_block(
     lost |= between_rows(block, state, marks.beside)
     lost |= next_ones_ink(block, state, offset / block.nozzle_pitch, marks.ink, marks.at_one_end)
     # Rows laid aside by turns may be further aside than their marks' ends are looked for.
-    along = np.where(marks.straddles & (lie.passes[:, 0] == 0), np.inf, marks.offset[:, 0] - lie.passes[:, 0])
+    straddles = marks.straddles & (lie.passes[:, 0] == 0)
+    along = np.where(straddles, np.inf, marks.offset[:, 0] - lie.passes[:, 0])
     lost |= adrift(block, state, np.where(solid, along, np.nan))
     lost |= unsettled(offset[solid, 1] / block.nozzle_pitch)
     thrown = np.flatnonzero(state == STATE_DEFLECTED)
     lost[thrown] |= near_by.carry(mark_centres(block)[thrown], offset[thrown], block.nozzle_pitch)
     lost = spread(block, lost, state)
-    lost |= parted(block, lost)
+    lost |= parted(block, lost, straddles)
     print_below = marks.cut | feigned(state, ink, offset[:, 1] / block.nozzle_pitch, foreign)
     judgement = replace(judgement, judged=judgement.judged & ~lost & ~print_below)
     hidden["covered"] |= print_below & ~marks.outside
