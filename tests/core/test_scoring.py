@@ -222,6 +222,7 @@ def test_a_place_clearly_found_does_not_outrank_another_that_explains_more(monke
         )
 
     monkeypatch.setattr(places, "_look", look)
+    monkeypatch.setattr(Locator, "outshone", lambda *_: False)
     monkeypatch.setattr(Locator, "explains", lambda at, found: found.fit.explained)
     monkeypatch.setattr(
         places, "_checked", lambda at, best, candidates, others: asked.append((best, others)) or best.registration

@@ -115,6 +115,17 @@ def test_a_block_read_a_row_or_a_column_aside_is_told_by_the_marks_that_go_on_at
     assert moved_on(photo, ROWS, block, measured_closely(photo, block, **known), **known) == aside
 
 
+@pytest.mark.parametrize(("columns", "step"), [(1, (0.0, 0.62)), (20, (2.9, 0.0))])
+def test_of_a_single_column_or_row_the_one_mark_beyond_its_end_tells_that_it_lies_aside(columns, step):
+    layout = sheet(20, columns=columns, across=2.9, mark=2.1, down=0.62, slant=False)
+    grid, block = grid_over(layout.size, 9), layout.blocks[0]
+    true = through(place_on_photo(grid, layout=layout, scene=small_scene(**SHOT)), grid, layout.size)
+    for gone, way, aside in (((), step, True), ((1,), (0.0, 0.0), False)):
+        photo = photo_with(layout, [], {"b0": gone})
+        known = {"registration": moved(true, way), "backing": "light", "expected": Expected(), "clear": 0.62}
+        assert moved_on(photo, layout, block, measured_closely(photo, block, **known), **known) == aside
+
+
 def test_a_block_whose_rows_are_followed_into_each_other_and_whose_last_one_seems_missing_lies_aside():
     """Two rows off at its top and one at its foot: none of the first marks is in its place, nor one beyond them."""
     layout = sheet(128, columns=4, across=2.9, mark=2.1, down=4 * PITCH, slant=False)

@@ -38,6 +38,7 @@ SURELY_MORE = 1.6  # of the typical mark's ink, above which it is a letter's
 MOST_ROWS = 0.5  # of a block's rows, more than which must end where it does
 # Of the typical mark's ink, from which one stands at a row's end: what a shadow or the rim leaves of it.
 HALF_A_MARK = 0.5
+BARE = 0.1  # of it, under which there is none
 ROWS, COLUMNS = ("top", "bottom"), ("left", "right")  # the sides at which a place a row, a column aside has other marks
 # Of an outermost row's or column's marks, up to which these are good where the block may lie a step aside.
 HARDLY_ANY = 0.2
@@ -87,13 +88,15 @@ def moved_on(
     good = _good(marks, block)
     for side in _sides(block) if marks.printing >= OWN_TELL else ():
         last = side.last & ~marks.outside  # what letters cover there is no good mark either
-        if last.sum() >= LEAST_OF_SIDE and good[last].mean() <= HARDLY_ANY:
+        least = min(LEAST_OF_SIDE, int(side.more.sum()))  # a single column has one mark at its ends
+        if last.sum() >= least and good[last].mean() <= HARDLY_ANY:
             more = measured_closely(photo, side.block, registration, backing, expected=expected, clear=clear)
-            if _told(*_beyond(more, block, side, layout)):
+            if _told(*_beyond(more, block, side, layout), least):
                 return True
-            # Where the lattice slips from row to row none at that side is good either, and what stands beyond may be one more.
+            # Where the lattice slips from row to row few at that side are good either, and what stands beyond may be one more.
             slips = good[side.first].mean() < MOST_ROWS and _mostly_inked(marks.ink[side.first])
-            if slips and _mostly_inked(more.ink[side.more]):
+            bare = (marks.ink[last] < BARE).mean() > 1 - HARDLY_ANY  # and no rule
+            if slips and bare and _mostly_inked(more.ink[side.more]):
                 return True
     return False
 
@@ -162,9 +165,9 @@ def _beyond(marks: MarkMeasures, block: MarksBlock, side: _Side, layout: Layout)
     return good[side.more & free & ~marks.outside], float(good[~side.more].mean())
 
 
-def _told(good: Bools, own: float) -> bool | None:
-    """Whether marks go on at places, of which `good` (n,) have a good one; None where too few places or the block's own marks tell nothing."""
-    return bool(good.mean() >= LIKE_OWN * own) if len(good) >= LEAST_OF_SIDE and own >= OWN_TELL else None
+def _told(good: Bools, own: float, least: int = LEAST_OF_SIDE) -> bool | None:
+    """Whether marks go on at places, of which `good` (n,) have a good one; None where under `least` places or the block's own marks tell nothing."""
+    return bool(good.mean() >= LIKE_OWN * own) if len(good) >= least and own >= OWN_TELL else None
 
 
 def _sides(block: MarksBlock) -> Iterator[_Side]:

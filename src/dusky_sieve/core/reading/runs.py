@@ -24,9 +24,9 @@ Waves = NDArray[np.complex128]
 Photo = NDArray[np.uint8]
 
 LEAST_STEP_PX, LEAST_GAP_PX = 1.0, 1.0  # a step lower, a gap narrower than this cannot be seen
-# Per column along a row, at least and at most: as close as gaps are wide, but no closer than that many pixels. With eight of a gap a
+# Per column along a row, at least and at most: so many for a gap's width, but no closer than that many pixels. With eight of a gap a
 # thirtieth of its column none fell into it where the lattice was right, and the steps agreed better beside.
-SAMPLES, MOST_SAMPLES, SHARP_PX = 8, 40, 2.0
+SAMPLES, MOST_SAMPLES, OF_A_GAP, SHARP_PX = 8, 40, 1.5, 2.0
 MOST_ROWS = 160  # of all blocks together, of so many samples a column; of more the fewer
 MOST_SEGMENTS = 160  # looked at while many slips are tried
 SEGMENT, LEAST_COLUMNS = 6, 3  # columns whose phase is taken together, and where rows have fewer
@@ -96,7 +96,7 @@ def _block_steps(
     count = -(-block.nozzles // block.columns)
     column, row = np.array(block.column_pitch), np.array(block.row_pitch)
     scale = registration.px_per_mm(np.array(block.origin))
-    step = max(clear_width(block), SHARP_PX / scale)
+    step = max(clear_width(block) / OF_A_GAP, SHARP_PX / scale)
     samples = int(np.clip(np.ceil(abs(column[0]) / step), SAMPLES, MOST_SAMPLES))
     rows = np.arange(0, count, max(1, count * blocks * samples // (MOST_ROWS * SAMPLES)))
     u = (np.arange(min(block.columns, block.nozzles) * samples) + 0.5) / samples - 0.5
