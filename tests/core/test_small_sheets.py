@@ -283,7 +283,7 @@ def test_a_place_found_wanting_gives_way_to_where_another_look_leads(monkeypatch
     assert second[0].homography[0, 2] == 360.0 or second[1].map.factor != places.FINDING_PX / max(pixels.shape)
 
 
-@pytest.mark.parametrize("seen", [{}, {"roll_deg": 30}, {"roll_deg": 174, "tilt_deg": 18, "tilt_towards_deg": 60}])
+@pytest.mark.parametrize("seen", [{"roll_deg": 30}, {"roll_deg": 174, "tilt_deg": 18, "tilt_towards_deg": 60}])
 def test_gaps_a_thirtieth_of_a_column_wide_tell_on_a_sharp_photo_where_a_few_rows_lie_along_themselves(seen):
     layout = sheet(48, 48, 48, columns=25, across=1.3, mark=1.25, slant=False, down=1.1)
     gone = {"b0": (3, 29), "b1": (25, 40), "b2": (48,)}

@@ -20,6 +20,7 @@ from dusky_sieve.core.simulate import BlockTruth, Truth, render
 from dusky_sieve.core.simulate.camera import place_on_photo
 
 Words = list[tuple[str, tuple[float, float]]]
+SMALL = {"width": 1600, "height": 1200}
 SHOT = {"width": 2800, "height": 2100, "fill": 0.8, "margin_mm": 16}
 
 
@@ -118,10 +119,10 @@ def test_a_block_read_a_row_or_a_column_aside_is_told_by_the_marks_that_go_on_at
 @pytest.mark.parametrize(("columns", "step"), [(1, (0.0, 0.62)), (20, (2.9, 0.0))])
 def test_of_a_single_column_or_row_the_one_mark_beyond_its_end_tells_that_it_lies_aside(columns, step):
     layout = sheet(20, columns=columns, across=2.9, mark=2.1, down=0.62, slant=False)
-    grid, block = grid_over(layout.size, 9), layout.blocks[0]
-    true = through(place_on_photo(grid, layout=layout, scene=small_scene(**SHOT)), grid, layout.size)
+    grid, block, shot = grid_over(layout.size, 9), layout.blocks[0], SHOT | SMALL
+    true = through(place_on_photo(grid, layout=layout, scene=small_scene(**shot)), grid, layout.size)
     for gone, way, aside in (((), step, True), ((1,), (0.0, 0.0), False)):
-        photo = photo_with(layout, [], {"b0": gone})
+        photo = photo_with(layout, [], {"b0": gone}, **SMALL)
         known = {"registration": moved(true, way), "backing": "light", "expected": Expected(), "clear": 0.62}
         assert moved_on(photo, layout, block, measured_closely(photo, block, **known), **known) == aside
 
@@ -129,9 +130,9 @@ def test_of_a_single_column_or_row_the_one_mark_beyond_its_end_tells_that_it_lie
 def test_a_block_whose_rows_are_followed_into_each_other_and_whose_last_one_seems_missing_lies_aside():
     """Two rows off at its top and one at its foot: none of the first marks is in its place, nor one beyond them."""
     layout = sheet(128, columns=4, across=2.9, mark=2.1, down=4 * PITCH, slant=False)
-    photo, grid = photo_with(layout, [], {"b0": (14, 33, 70)}, roll_deg=4), grid_over(layout.size, 9)
+    photo, grid, shot = photo_with(layout, [], {"b0": (14, 33, 70)}), grid_over(layout.size, 9), SHOT
     aside = np.outer((2 - grid[:, 1] / layout.size[1]) * 4 * PITCH, (0.0, 1.0))
-    place = through(place_on_photo(grid + aside, layout=layout, scene=small_scene(**SHOT, roll_deg=4)), grid, layout.size, 4)  # fmt: skip
+    place = through(place_on_photo(grid + aside, layout=layout, scene=small_scene(**shot)), grid, layout.size, 4)
     known = {"registration": place, "backing": "light", "expected": Expected(), "clear": 4 * PITCH}
     assert moved_on(photo, layout, layout.blocks[0], measured_closely(photo, layout.blocks[0], **known), **known)
 
@@ -190,8 +191,8 @@ def test_on_ruled_paper_a_rule_where_a_nozzle_printed_nothing_is_no_faint_and_no
 def test_rows_laid_half_a_column_aside_are_not_taken_for_rules():
     """Ink where gaps should be, in all rows: but then there is none somewhere within the marks."""
     layout = sheet(30, columns=12, across=1.03, mark=0.93, down=1.2, slant=False)
-    photo = photo_with(layout, [], {}, roll_deg=4)
-    grid, shot = grid_over(layout.size, 9), small_scene(**SHOT, roll_deg=4)
+    photo = photo_with(layout, [], {}, **SMALL)
+    grid, shot = grid_over(layout.size, 9), small_scene(**(SHOT | SMALL))
     true = through(place_on_photo(grid, layout=layout, scene=shot), grid, layout.size, 4)
     marks = measure_block(photo, layout.blocks[0], moved(true, (0.5 * 1.03, 0.0)), "light", expected=Expected(), clear=1.2)  # fmt: skip
     assert not marks.covered.any()
