@@ -3,14 +3,13 @@
 Photographed as the third world's are (thirdworld.py); seeds from 200 on are held out.
 """
 
-import json
 from typing import Any
 
 import numpy as np
 
 from benchmarks.thirdlayouts import spread
-from benchmarks.worlds import INKS, Sheet, drawn_in_style
-from dusky_sieve.core.layout import Layout, parse_layout
+from benchmarks.worlds import INKS, Sheet, drawn_in_style, layout_of
+from dusky_sieve.core.layout import Layout
 
 Rng = np.random.Generator
 STYLES = (
@@ -106,4 +105,4 @@ def _layout(style: str, rng: Rng) -> Layout:
             "origin": [x, y], "nozzles": count, "first_nozzle": first, "nozzle_step": step, "nozzle_pitch": pitch, **lattice,
         })  # fmt: skip
     ends = np.array([(b["origin"][0] + box[2], b["origin"][1] + box[3]) for b in blocks]).max(axis=0)
-    return parse_layout(json.dumps({"format": "dusky-sieve-layout", "version": 1, "name": f"fourth {style} {kind}", "size": [float(v) + 0.1 for v in ends], "blocks": blocks}))  # fmt: skip
+    return layout_of(f"fourth {style} {kind}", ends, blocks)

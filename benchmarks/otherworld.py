@@ -6,7 +6,6 @@ Layouts are of other shapes as well: rising steps, bricks, tall lists, unequal a
 not there shows where the reader has learnt a renderer and not the ink. Seeds from 200 on are held out of mending it.
 """
 
-import json
 from dataclasses import dataclass
 from pathlib import Path
 from typing import Any
@@ -15,8 +14,8 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from benchmarks.worlds import INKS, Sheet, draw_faults, drawn_in_style
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, extent, ink_rgb, mark_centres, parse_layout
+from benchmarks.worlds import INKS, Sheet, draw_faults, drawn_in_style, layout_of
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, extent, ink_rgb, mark_centres
 from dusky_sieve.core.simulate import BlockTruth, DeflectedMark
 
 Floats = NDArray[np.float64]
@@ -98,7 +97,7 @@ def _layout(style: str, rng: np.random.Generator) -> Layout:
         for i, name in enumerate(colours):
             blocks.append({"id": f"{name}-fill", "channel": name, "ink": INKS[name], "backing": "light", "kind": "solid", "origin": [i * wide, bottom + 2.5], "size": [wide - 0.8, high], "nozzle_pitch": pitch})  # fmt: skip
         bottom += 2.5 + high
-    return parse_layout(json.dumps({"format": "dusky-sieve-layout", "version": 1, "name": f"other {style}", "size": [right + 0.1, bottom + 0.1], "blocks": blocks}))  # fmt: skip
+    return layout_of(f"other {style}", (right, bottom), blocks)
 
 
 @dataclass(frozen=True)

@@ -3,15 +3,14 @@
 Printed and photographed as plainly as the sixth world's (sixthworld.py); seeds from 200 on are held out.
 """
 
-import json
 from typing import Any
 
 import numpy as np
 
 from benchmarks.fourthlayouts import lattice_of
 from benchmarks.thirdlayouts import spread
-from benchmarks.worlds import INKS, Sheet, drawn_in_style
-from dusky_sieve.core.layout import Layout, parse_layout
+from benchmarks.worlds import INKS, Sheet, drawn_in_style, layout_of
+from dusky_sieve.core.layout import Layout
 
 Rng = np.random.Generator
 # How many lattices a sheet has; `banks` has odd and even nozzles apart, each bank in a lattice of its own.
@@ -49,4 +48,4 @@ def _layout(style: str, rng: Rng) -> Layout:
         })  # fmt: skip
         x, high = x + right - left + float(gap[0]), max(high, bottom - top)
     ends = [np.add(b["origin"], spread(b, b["nozzles"])[2:]) for b in blocks]
-    return parse_layout(json.dumps({"format": "dusky-sieve-layout", "version": 1, "name": f"seventh {style}", "size": [float(v) + 0.1 for v in np.max(ends, axis=0)], "blocks": blocks}))  # fmt: skip
+    return layout_of(f"seventh {style}", np.max(ends, axis=0), blocks)

@@ -1,12 +1,11 @@
 """Layouts of the third world (thirdworld.py): blocks unlike each other, mirrored, thick or short marks, single columns, rows close by."""
 
-import json
 from typing import Any
 
 import numpy as np
 
-from benchmarks.worlds import INKS, Sheet, drawn_in_style
-from dusky_sieve.core.layout import Layout, parse_layout
+from benchmarks.worlds import INKS, Sheet, drawn_in_style, layout_of
+from dusky_sieve.core.layout import Layout
 
 Rng = np.random.Generator
 STYLES = ("mixed", "mirror", "thick", "short", "stairs", "touching", "list", "bars", "banks", "heads", "film", "fills", "big", "tiny", "many")  # fmt: skip
@@ -89,4 +88,4 @@ def _layout(style: str, rng: Rng) -> Layout:
         for i, ink in enumerate(chosen):
             blocks.append({"id": f"{i}-fill", "channel": f"{ink}-{i}", "ink": INKS[ink], "backing": "light", "kind": "solid", "origin": [i * wide, bottom + 3], "size": [wide - 1, high], "nozzle_pitch": pitch})  # fmt: skip
         bottom += 3 + high
-    return parse_layout(json.dumps({"format": "dusky-sieve-layout", "version": 1, "name": f"third {style} {kind}", "size": [right + 0.1, bottom + 0.1], "blocks": blocks}))  # fmt: skip
+    return layout_of(f"third {style} {kind}", (right, bottom), blocks)

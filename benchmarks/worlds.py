@@ -4,16 +4,18 @@ Two grades: "typical", what a phone gives by day on a table, and "bad", the far 
 try. Families and conditions are drawn apart from each other and named, so that the weakest place shows.
 """
 
-from collections.abc import Callable
+import json
+from collections.abc import Callable, Iterable
 from dataclasses import dataclass
 from pathlib import Path
+from typing import Any
 
 import numpy as np
 
 from benchmarks import printing
 from dusky_sieve import files
 from dusky_sieve.core.errors import UnusableInput
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, parse_layout
 from dusky_sieve.core.simulate import (
     BlockTruth,
     DeflectedMark,
@@ -163,6 +165,12 @@ def _lattice_size(lattice: dict[str, object], nozzles: int) -> tuple[float, floa
         (columns - 1) * step[0] + mark[0],  # type: ignore[index]
         (columns - 1) * step[1] + (rows - 1) * row[1] + mark[1],  # type: ignore[index]
     )
+
+
+def layout_of(name: str, ends: Iterable[float], blocks: list[dict[str, Any]]) -> Layout:
+    """The layout of drawn blocks that end at (right, bottom) mm, as its document would be read; raises UnusableInput where that is none."""
+    document = {"format": "dusky-sieve-layout", "version": 1, "name": name, "size": [float(v) + 0.1 for v in ends], "blocks": blocks}  # fmt: skip
+    return parse_layout(json.dumps(document))
 
 
 def drawn_in_style(

@@ -244,7 +244,7 @@ def test_the_traces_of_white_ink_on_paper_are_not_taken_for_the_black_block_that
     names = (("black", INKS[0], "light", 1.0), ("white", "#f4f4f2", "dark", 16.0))
     layout = sheet((32.0, 30.0), *(block(n, (1.0, y), ink, nozzles=59, columns=16, step=(1.9, PITCH), down=2.6, mark=(1.5, 0.12)) | {"backing": b} for n, ink, b, y in names))  # fmt: skip
     gone, shot = (*range(5, 14), 30), {"fill": 0.9, "margin_mm": 10, "roll_deg": roll}
-    pixels, traces = photo(layout, (("black", BlockTruth(missing=gone)),), **shot), None
+    pixels = photo(layout, (("black", BlockTruth(missing=gone)),), **shot)
     ends = np.stack([place_on_photo(mark_centres(layout.blocks[1]) + (x, 0), layout, small_scene(**shot)) for x in (-0.75, 0.75)], 1)  # fmt: skip
     traces = cv2.polylines(np.zeros(pixels.shape[:2], np.uint8), list(np.rint(16 * ends).astype(np.int32)), False, (255,), 4, cv2.LINE_AA, 4)  # fmt: skip
     black = read(layout, (pixels * (1 - 0.1 * traces[..., None] / 255)).astype(np.uint8)).blocks[0]
@@ -268,8 +268,8 @@ def test_rows_of_four_columns_say_as_well_how_they_lie_along_themselves():
     shot, points = {"fill": 0.9, "margin_mm": 10}, mark_centres(layout.blocks[3])
     pixels, true = photo(layout, **shot), place_on_photo(points, layout, small_scene(**shot))
     place = moved(rigid(sheet_to_photo(layout, small_scene(**shot)), layout.size), (0.3, 0.3 * PITCH / 0.97))
-    ends = Locator(pixels, layout, "light", "p")
-    back = slid(pixels, list(layout.blocks), place, "light", Finished(ends, place).ends)
+    at = Locator(pixels, layout, "light", "p")
+    back = slid(pixels, list(layout.blocks), place, "light", Finished(at, place).ends)
     before, after = (np.abs(way.to_photo(points) - true).max() for way in (place, back))
     assert after < 0.2 * before
 

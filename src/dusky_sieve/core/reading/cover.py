@@ -60,7 +60,7 @@ PART_OF_IT = 0.8  # of a typical mark's ink, up to which a mark may be the next 
 LEAST_SUCH, MOST_ARE = 3, 0.4  # such marks of a block, and their share of those that seem thrown, which are no accident
 # Of a mark's ink in both gaps beside it, of marks with so much of the strongest ones' ink, and share of a row's marks: a rule.
 THROUGH, PRINTED_INK, MOST_THROUGH = 0.7, 0.35, 0.6
-BARE_WITHIN = 0.3  # of its ink, under which no rule runs through a place
+NO_RULE = 0.3  # of its ink, under which none runs through a place
 OVER_NOISE = 8.0  # times that of bare paper, that a rule's ink reaches
 AROUND = 9  # marks of a neighbourhood, in one line or as a square
 
@@ -159,7 +159,7 @@ def ruled(
     least = max(PRINTED_INK * float(quantile(profile[n, best], 0.9)), OVER_NOISE * noise)
     through = (beside > THROUGH * profile[n, best]) & (profile[n, best] > least)
     if through.any():  # half a column aside the gaps are where marks should be
-        through &= least_ink(patches.codes[1:-1]) > BARE_WITHIN * profile[n, best]
+        through &= least_ink(patches.codes[1:-1]) > NO_RULE * profile[n, best]
     of_row = np.bincount(index // block.columns)
     share = np.bincount(index // block.columns, through) / np.maximum(of_row, 1)
     return np.asarray(share[index // block.columns] > MOST_THROUGH)

@@ -47,7 +47,7 @@ class Placed:
 
 
 class _LiesAside(SheetNotFound):
-    """The whole place lies a lattice step aside of marks that go on there; `way` has it led by that step, mm."""
+    """The whole place lies beside marks that go on there; `way` is where these lead to."""
 
     def __init__(self, message: str, way: Registration) -> None:
         super().__init__(message)

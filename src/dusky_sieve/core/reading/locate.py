@@ -150,11 +150,11 @@ class Locator(Laying):
 
     def outshone(self, found: Found) -> bool:
         """Whether many strokes as marks are, elsewhere, show far more ink than all it explains: traces of another ink, or of a print on the back."""
+        if found.fit.there < HALF_FOUND or not found.like.any():
+            return False
         least = LEAST_OUTSHINING * found.fit.explained
         far_more = found.lean.follows & (self.strokes.ink > FAR_MORE_INK * self._level(found))
-        if found.fit.there < HALF_FOUND or not found.like.any() or far_more.sum() <= least:
-            return False
-        return bool((far_more & as_large(self.strokes, found.like)).sum() > least)
+        return bool(far_more.sum() > least and (far_more & as_large(self.strokes, found.like)).sum() > least)
 
     @staticmethod
     def _level(found: Found) -> float:

@@ -75,11 +75,9 @@ def runs_of(blocks: list[MarksBlock], registration: Registration) -> list[MarksB
     """The blocks whose rows are runs on this photo: gaps that do not show, steps that do."""
     found = []
     for block in blocks:
-        if block.columns < SEGMENT:
-            continue
         scale = registration.px_per_mm(np.array(block.origin))
         shows = max(abs(block.column_pitch[1]) / LEAST_STEP_PX, clear_width(block) / LEAST_GAP_PX) * scale > 1
-        if narrow(block, scale) and shows:
+        if block.columns >= SEGMENT and narrow(block, scale) and shows:
             found.append(block)
     return found
 

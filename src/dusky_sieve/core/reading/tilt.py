@@ -136,7 +136,7 @@ def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float, f
     weight = np.minimum(length, np.median(length)) * near[follows]
     across = place @ np.array([-np.sin(peak), np.cos(peak)])
     fit, spread = _robust(np.column_stack([np.ones(len(angle)), across]), angle, weight, np.radians(1.5))
-    if abs(fit[1]) < spread / (np.sqrt(len(angle)) * across.std() + 1e-9):
+    if abs(fit[1]) < _slope_sigma(spread, len(angle), across):
         # A few rows close together say how they run and not how that changes across them.
         fit = np.array([np.median(angle), 0.0])
     turn, p1 = peak + float(fit[0]), -float(fit[1])
@@ -152,8 +152,8 @@ def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float, f
         fit, spread = _robust(np.column_stack([np.ones(len(value)), across]), value, near[follows][like], 0.05)
         if spread < EVEN_LENGTHS and like.mean() > 0.4:
             typical = float(np.exp(fit[0]))
-            noise = TOLD * spread / (np.sqrt(len(value)) * across.std() + 1e-9)
-            p2 = -float(fit[1]) if abs(fit[1]) > noise else 0.0
+            told = abs(fit[1]) > TOLD * _slope_sigma(spread, len(value), across)
+            p2 = -float(fit[1]) if told else 0.0
     lean = np.array([p1, p2])
     steep = float(np.linalg.norm(lean)) * lens.focal
     if steep > MOST_LEAN:
@@ -181,8 +181,13 @@ def _shrinking(place: Floats, value: Floats, across: Floats, reach: float) -> fl
         return 0.0
     apart = across[one] - across[other]
     fit, spread = _robust(apart[:, None], value[one] - value[other], np.ones(len(one)), 0.05)
-    told = min(len(one), len(value))
-    return -float(fit[0]) if abs(fit[0]) > TOLD * spread / (np.sqrt(told) * apart.std() + 1e-9) else 0.0
+    noise = _slope_sigma(spread, min(len(one), len(value)), apart)
+    return -float(fit[0]) if abs(fit[0]) > TOLD * noise else 0.0
+
+
+def _slope_sigma(spread: float, count: int, along: Floats) -> float:
+    """One-sigma of a slope fitted to `count` values that scatter by a spread about it, at places (n,)."""
+    return spread / float(np.sqrt(count) * along.std() + 1e-9)
 
 
 def _pieces(long: Floats) -> Floats:
