@@ -141,7 +141,7 @@ def test_a_sheet_that_hardly_printed_is_read_from_corners_set_by_keys_and_by_han
     faults = {name: BlockTruth(all_missing=True) for name in ("cyan", "magenta", "yellow")}
     faults["black"] = BlockTruth(missing=tuple(n for n in range(1, 181) if n not in kept))
     page.goto(f"{address}/printers/larch/sheet-in")
-    hand_in(page, photo(tmp_path, "hardly.jpg", faults, 3))
+    hand_in(page, photo(tmp_path, "hardly.jpg", faults, 3, width=2016, height=1512))
     expect(heading(page)).to_have_text("The sheet was not found on this photo.")
     picture = page.get_by_alt_text("The photo as it came")
     picture.scroll_into_view_if_needed()

@@ -5,7 +5,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout
-from dusky_sieve.core.simulate.bands import in_colour, lead, scale
+from dusky_sieve.core.simulate.bands import in_colour, lead, scale, stripes
 from dusky_sieve.core.simulate.clutter import cover_paper, desk, reflection, things_in_frame
 from dusky_sieve.core.simulate.truth import Scene
 
@@ -103,7 +103,7 @@ def photograph(
 
 
 def _through_lens(picture: Image, scene: Scene, rng: np.random.Generator) -> Image:
-    """Blur of lens and hand, and the sensor's noise."""
+    """Blur of lens and hand, and the sensor's noise; the picture may be changed in place."""
     if scene.lens_blur_px > 0:
         picture = np.asarray(cv2.GaussianBlur(picture, (0, 0), scene.lens_blur_px), np.float32)
     if scene.motion_px > 0:
@@ -114,10 +114,11 @@ def _through_lens(picture: Image, scene: Scene, rng: np.random.Generator) -> Ima
         kernel = np.asarray(cv2.warpAffine(line, turn, (reach + 2, reach + 2)), np.float32)
         kernel /= max(float(kernel.sum()), 1e-6)
         picture = np.asarray(cv2.filter2D(picture, -1, kernel), np.float32)
-    noise = rng.standard_normal(picture.shape, dtype=np.float32)
-    noise *= np.sqrt(np.maximum(picture, 0.02))
-    noise *= scene.noise
-    picture = picture + noise
+    for rows in stripes(len(picture)):
+        noise = rng.standard_normal(picture[rows].shape, dtype=np.float32)
+        noise *= np.sqrt(np.maximum(picture[rows], 0.02))
+        noise *= scene.noise
+        picture[rows] += noise
     if scene.chroma_noise > 0:
         blotch = rng.standard_normal((picture.shape[0] // 2, picture.shape[1] // 2, 3), dtype=np.float32)
         picture *= 1 + scene.chroma_noise * cv2.resize(blotch, picture.shape[1::-1])
@@ -175,7 +176,10 @@ def _develop(linear: Image, scene: Scene) -> Photo:
     curve = np.linspace(0, 1, 4096)
     table = np.where(curve <= 0.0031308, curve * 12.92, 1.055 * curve ** (1 / 2.4) - 0.055)
     table = (table + scene.contrast * (table**2 * (3 - 2 * table) - table)) * 255
-    codes: Photo = table.round().astype(np.uint8)[np.rint(np.clip(linear * 4095, 0, 4095)).astype(np.int32)]
+    bytes_of = table.round().astype(np.uint8)
+    codes: Photo = np.empty(linear.shape, np.uint8)
+    for rows in stripes(len(linear)):
+        codes[rows] = bytes_of[np.rint(np.clip(linear[rows] * 4095, 0, 4095)).astype(np.intp)]
     for _ in range(scene.denoise):
         codes = np.asarray(cv2.bilateralFilter(codes, 5, 12, 2), np.uint8)
     if scene.sharpen > 0:
