@@ -2,6 +2,7 @@
 
 from collections import Counter
 from dataclasses import dataclass, replace
+from functools import cached_property
 from typing import Literal
 
 import cv2
@@ -64,6 +65,12 @@ class Piece:
         """Rows of the lattice."""
         return int(self.row.max()) + 1
 
+    @cached_property
+    def lengths(self) -> tuple[Floats, float, float]:
+        """(n,) of each stroke, row by row; the usual one of all but the last; the usual width of strokes."""
+        long = np.linalg.norm(self.ends[:, 1] - self.ends[:, 0], axis=1)[np.argsort(self.row)]
+        return long, float(np.median(long[: max(len(long) - 1, 1)])), float(np.median(self.wide))
+
 
 @dataclass(frozen=True)
 class Assigned:
@@ -115,7 +122,8 @@ def like_most(pieces: list[Piece], known: list[KnownBlock]) -> list[Piece]:
     every = set[tuple[int, int]]().union(*fits)
     usual = {max((way for way in every if way[0] == n), key=lambda way: votes[way[1]]) for n in {n for n, _ in every}}
     return [
-        replace(p, like=bool(ways & usual)) if p.kind == "runs" else p for p, ways in zip(pieces, fits, strict=True)
+        replace(p, like=not p.like) if p.kind == "runs" and p.like != bool(ways & usual) else p
+        for p, ways in zip(pieces, fits, strict=True)
     ]
 
 
@@ -194,18 +202,14 @@ def assign(known: list[KnownBlock], pieces: list[Piece], backing: Backing) -> li
 
 def fit(known: KnownBlock, piece: Piece, backing: Backing) -> float | None:
     """How well a piece is the block, about 0 to 1.3, or None where it cannot be."""
-    hint = ink_rgb(known.ink)
-    seen = np.clip(1 - hint if backing == "light" else hint, 0.02, None)
-    alike = float(piece.colour @ seen / np.linalg.norm(seen))
-    colour = COLOUR_SAYS * float(np.clip((alike - 0.7) / 0.3, 0, 1))
     if known.kind == "solid" or piece.kind == "fill":
-        return 1 + colour if known.kind == "solid" and piece.kind == "fill" else None
+        return 1 + _colour(known, piece, backing) if known.kind == "solid" and piece.kind == "fill" else None
     count = known.count
     columns = columns_of_runs(piece, count) if piece.kind == "runs" else piece.columns
     if columns is None or known.columns not in (None, columns):
         return None
     if piece.kind == "runs":
-        return RUNS_SAY + colour + LIKE_SAYS * piece.like
+        return RUNS_SAY + _colour(known, piece, backing) + LIKE_SAYS * piece.like
     rows = -(-count // columns)
     if not rows - 1 <= piece.rows <= rows:
         return None
@@ -213,7 +217,15 @@ def fit(known: KnownBlock, piece: Piece, backing: Backing) -> float | None:
     share, foreign = len(np.unique(index[index < count])) / count, float((index >= count).sum()) / count
     if share < LEAST_SHOWN or foreign > FOREIGN:
         return None
-    return share - 2 * foreign + colour + LIKE_SAYS * piece.like
+    return share - 2 * foreign + _colour(known, piece, backing) + LIKE_SAYS * piece.like
+
+
+def _colour(known: KnownBlock, piece: Piece, backing: Backing) -> float:
+    """What the piece's colour says for the block, 0 to COLOUR_SAYS."""
+    hint = ink_rgb(known.ink)
+    seen = np.clip(1 - hint if backing == "light" else hint, 0.02, None)
+    alike = float(piece.colour @ seen / np.linalg.norm(seen))
+    return COLOUR_SAYS * float(np.clip((alike - 0.7) / 0.3, 0, 1))
 
 
 def numbered(known: KnownBlock, piece: Piece) -> Piece:
@@ -286,14 +298,13 @@ def steps_of(column: Whole, row: Whole, at: Floats) -> tuple[Floats, Floats]:
 
 def columns_of_runs(piece: Piece, count: int) -> int | None:
     """Marks in each run, from their number and from how long the last run is; None where none fits."""
-    long = np.linalg.norm(piece.ends[:, 1] - piece.ends[:, 0], axis=1)[np.argsort(piece.row)]
     rows = piece.rows
-    if len(long) != rows or rows > count:
+    if len(piece.ends) != rows or rows > count:
         return None
-    full = float(np.median(long[:-1])) if rows > 1 else float(long[0])
+    long, full, wide = piece.lengths
     last = min(float(long[-1]) / full, 1.0)
     columns = round(count / (rows - 1 + last))
-    if full < SLENDER_RUN * columns * float(np.median(piece.wide)):
+    if full < SLENDER_RUN * columns * wide:
         return None
     if -(-count // columns) != rows or (rows > 2 and np.abs(long[:-1] / full - 1).max() > UNEVEN_RUNS):
         return None

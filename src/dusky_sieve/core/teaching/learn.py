@@ -191,7 +191,7 @@ def _attempts(known: list[KnownBlock], photo: UprightPhoto) -> Iterator[tuple[in
                 alone = as_long_as(plane, usual)
                 beside = links_beside(alone)
                 for highest in HIGHEST_STEPS:
-                    every = [part for block in grown(alone, highest, beside) for part in unwoven(alone, block)]
+                    every = [part for block in grown(alone, highest, beside) for part in unwoven(alone, block) if len(part.strokes) >= least]  # fmt: skip
                     # Whole as it grew, too, where a count allows it: in a tall block tilt and lens look like seams.
                     blocks = [trimmed(alone, part) for block in every for part in shared_out(alone, block, counts)]
                     blocks += [part for block in every for part in cut(alone, trimmed(alone, block))]
