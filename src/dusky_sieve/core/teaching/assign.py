@@ -26,7 +26,9 @@ SLENDER_RUN = 2.0  # thicknesses that each mark of a run is long, at least
 DOUBLE = 0.4  # of the smaller box, and of the fewer strokes, from which two pieces are the same place
 LEAST_LEVEL, ASLANT = 24, np.radians(1)  # marks that tell how level a plane is, and from where it is turned
 SAME_STROKE = 1.5  # thicknesses by which a stroke may differ from itself, found at two sizes
-LIKE_SAYS = 0.12  # of a block whose lattice is that of its like: more than the marks that a wrong one may hold
+# Of a block whose lattice is that of its like: more than the marks that a wrong one may hold (at 0.04 one did), less than its own one
+# holds where its like has another (at 0.12 a piece with a tenth fewer marks was believed).
+LIKE_SAYS = 0.07
 RISES = 0.5  # of the step from run to run, by which a run must rise; a full staircase rises by all of it
 # Of a full staircase, and of the step between columns, from which a row steps down or up: six sheets whose rows are level measured
 # 0.009 and 0.0004 at most.
@@ -217,7 +219,8 @@ def fit(known: KnownBlock, piece: Piece, backing: Backing) -> float | None:
     share, foreign = len(np.unique(index[index < count])) / count, float((index >= count).sum()) / count
     if share < LEAST_SHOWN or foreign > FOREIGN:
         return None
-    return share - 2 * foreign + _colour(known, piece, backing) + LIKE_SAYS * piece.like
+    whole = share == 1 and not foreign  # no lattice of its like has more to say for itself
+    return share - 2 * foreign + _colour(known, piece, backing) + LIKE_SAYS * (piece.like or whole)
 
 
 def _colour(known: KnownBlock, piece: Piece, backing: Backing) -> float:

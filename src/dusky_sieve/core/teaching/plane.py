@@ -81,6 +81,8 @@ def planes(photo: Photo, backing: Backing, longest: int) -> Iterator[Plane]:
     """
     ink = ink_over(photo, backing, GROUND_PX, longest)
     strokes = find_strokes(ink.ink)
+    if backing == "dark":
+        strokes = strokes.bright()  # traces of colours stand in rows as good as those of white
     shape = (ink.ink.shape[0], ink.ink.shape[1])
     colour, paper = _colours(ink, strokes, backing)
     for lean in _likely(strokes, shape):
