@@ -219,8 +219,7 @@ def fit(known: KnownBlock, piece: Piece, backing: Backing) -> float | None:
     share, foreign = len(np.unique(index[index < count])) / count, float((index >= count).sum()) / count
     if share < LEAST_SHOWN or foreign > FOREIGN:
         return None
-    whole = share == 1 and not foreign  # no lattice of its like has more to say for itself
-    return share - 2 * foreign + _colour(known, piece, backing) + LIKE_SAYS * (piece.like or whole)
+    return share - 2 * foreign + _colour(known, piece, backing) + LIKE_SAYS * piece.like
 
 
 def _colour(known: KnownBlock, piece: Piece, backing: Backing) -> float:
