@@ -81,14 +81,14 @@ def planes(photo: Photo, backing: Backing, longest: int) -> Iterator[Plane]:
     """
     ink = ink_over(photo, backing, GROUND_PX, longest)
     strokes = find_strokes(ink.ink)
-    if backing == "dark":
-        strokes = strokes.bright()  # traces of colours stand in rows as good as those of white
+    # Traces of colours over black stand in rows as good as those of white: they tell the plane, and are no marks.
+    marks = np.isin(strokes.number, (strokes if backing == "light" else strokes.bright()).number)
     shape = (ink.ink.shape[0], ink.ink.shape[1])
     colour, paper = _colours(ink, strokes, backing)
     for lean in _likely(strokes, shape):
         ways = [lean.direction, lean.direction + np.pi]
         ways.sort(key=lambda way: -float(np.cos(_on_map(lean, way, shape))))
-        yield from (_plane(ink, strokes, lean, way, colour, paper) for way in ways)
+        yield from (_plane(ink, strokes, marks & lean.follows, lean.to_map, way, colour, paper) for way in ways)
 
 
 def _likely(strokes: Strokes, shape: tuple[int, int]) -> Iterator[Lean]:
@@ -106,16 +106,19 @@ def _on_map(lean: Lean, way: float, shape: tuple[int, int]) -> float:
     return float(np.arctan2(step[1], step[0]))
 
 
-def _plane(ink: InkMap, strokes: Strokes, lean: Lean, way: float, colour: Floats, paper: Floats) -> Plane:
+def _plane(
+    ink: InkMap, strokes: Strokes, marks: Bools, level: Floats, way: float, colour: Floats, paper: Floats
+) -> Plane:
+    """The plane `level` (3, 3), turned so that `way` runs along x, with those strokes that are `marks` (n,) and lie along it."""
     turn = np.array([[np.cos(way), -np.sin(way), 0], [np.sin(way), np.cos(way), 0], [0, 0, 1]])
-    to_map = lean.to_map @ turn
+    to_map = level @ turn
     half = 0.5 * strokes.long[:, None] * np.stack([np.cos(strokes.lean), np.sin(strokes.lean)], axis=1)
     back = inverse(to_map)
     ends = np.stack([project(back, strokes.centre - half), project(back, strokes.centre + half)], axis=1)
     swapped = ends[:, 0, 0] > ends[:, 1, 0]
     ends[swapped] = ends[swapped][:, ::-1]
     step = ends[:, 1] - ends[:, 0]
-    keep = lean.follows & (np.abs(np.arctan2(step[:, 1], step[:, 0])) < STEEPEST)
+    keep = marks & (np.abs(np.arctan2(step[:, 1], step[:, 0])) < STEEPEST)
     whole = Plane(to_map, ink, ends, strokes.wide, colour, paper, strokes.centre)
     return whole.only(keep)
 
