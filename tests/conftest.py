@@ -31,6 +31,9 @@ TRUE_STATES = {
 }
 
 
+LARGER = {"width": 2016, "height": 1512}  # for what does not show on a photo of the small scene
+
+
 def small_scene(**changes: Any) -> Scene:
     """A 2-megapixel photo, which keeps the tests quick."""
     return Scene(width=1712, height=1284, fill=0.85, lens_blur_px=0.6, margin_mm=8).model_copy(update=changes)

@@ -7,6 +7,7 @@ import pytest
 from axe_playwright_python.sync_playwright import Axe
 from playwright.sync_api import Page, expect
 from tests.browser.hands import hand_in, listens, photo, press
+from tests.conftest import LARGER
 
 from dusky_sieve.core.simulate import BlockTruth
 
@@ -141,7 +142,7 @@ def test_a_sheet_that_hardly_printed_is_read_from_corners_set_by_keys_and_by_han
     faults = {name: BlockTruth(all_missing=True) for name in ("cyan", "magenta", "yellow")}
     faults["black"] = BlockTruth(missing=tuple(n for n in range(1, 181) if n not in kept))
     page.goto(f"{address}/printers/larch/sheet-in")
-    hand_in(page, photo(tmp_path, "hardly.jpg", faults, 3, width=2016, height=1512))
+    hand_in(page, photo(tmp_path, "hardly.jpg", faults, 3, **LARGER))
     expect(heading(page)).to_have_text("The sheet was not found on this photo.")
     picture = page.get_by_alt_text("The photo as it came")
     picture.scroll_into_view_if_needed()

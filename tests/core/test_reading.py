@@ -6,7 +6,7 @@ import cv2
 import numpy as np
 import pytest
 from PIL import Image
-from tests.conftest import FAULTS, TRUE_STATES, photo_of, small_scene
+from tests.conftest import FAULTS, LARGER, TRUE_STATES, photo_of, small_scene
 
 from dusky_sieve import files
 from dusky_sieve.core.layout import Layout, SolidBlock
@@ -128,9 +128,7 @@ def _from_behind(name: str, shown: tuple[str, ...], film: bool) -> Reading:
     """What is read of a sheet of some of a layout's blocks, mirrored; of film that has another block over black."""
     whole = files.shipped_layout(name)
     gone = tuple((b.id, BlockTruth(all_missing=True)) for b in whole.blocks if b.id not in shown)
-    pixels = files.decode_photo(
-        photo_of(name, gone, small_scene(width=2016, height=1512, tilt_deg=8, roll_deg=20)), "back.jpg"
-    )
+    pixels = files.decode_photo(photo_of(name, gone, small_scene(**LARGER, tilt_deg=8, roll_deg=20)), "back.jpg")
     blocks = [b if b.id in shown else b.model_copy(update={"backing": "dark"}) for b in whole.blocks]
     layout = whole.model_copy(update={"blocks": tuple(b for b in blocks if film or b.id in shown)})
     return read_sheet(layout, [UprightPhoto(np.ascontiguousarray(pixels[:, ::-1]), "light", "back.jpg")])
@@ -194,7 +192,7 @@ def filled() -> Layout:
 @pytest.mark.parametrize(("down", "lost"), [(250, []), (-900, ["grey"])])
 def test_a_block_out_of_line_with_all_others_is_read_where_it_lies_or_in_doubt_but_never_missing(down, lost):
     shifted = (("grey", BlockTruth(missing=(9, 100), shift_um=(0, down))),)
-    reading = read(files.shipped_layout("eight-slanted-runs"), photo_of("eight-slanted-runs", shifted, small_scene(width=2016, height=1512, tilt_deg=5)))  # fmt: skip
+    reading = read(files.shipped_layout("eight-slanted-runs"), photo_of("eight-slanted-runs", shifted, small_scene(**LARGER, tilt_deg=5)))  # fmt: skip
     assert [b.id for b in reading.blocks if not b.read] == lost
     named = {block: faults for block, faults in states(reading).items() if faults}
     assert named == ({} if lost else {"grey": {9: "missing", 100: "missing"}})
@@ -205,9 +203,7 @@ def test_blocks_all_out_of_line_each_its_own_way_are_no_other_sheet():
     askew = (
         (b.id, BlockTruth(missing=(9, 100), shift_um=tuple(rng.choice([-180.0, 180.0], 2)))) for b in layout.blocks
     )
-    reading = read(
-        layout, photo_of("eight-slanted-runs", tuple(askew), small_scene(width=2016, height=1512, tilt_deg=5))
-    )
+    reading = read(layout, photo_of("eight-slanted-runs", tuple(askew), small_scene(**LARGER, tilt_deg=5)))
     named = {k: {n: state for n, state in faults.items() if state != "unsure"} for k, faults in states(reading).items()}
     assert named == {b.id: {9: "missing", 100: "missing"} for b in layout.blocks}
     assert sum(b.counts["unsure"] for b in reading.blocks) < 5

@@ -2,7 +2,7 @@
 
 import numpy as np
 import pytest
-from tests.conftest import FAULTS, TRUE_STATES, photo_of, small_scene
+from tests.conftest import FAULTS, LARGER, TRUE_STATES, photo_of, small_scene
 from tests.core.planes import piece_of, strokes_at
 
 from dusky_sieve import files
@@ -157,12 +157,8 @@ def test_white_on_film_is_taught_and_no_trace_of_a_colour_over_black_for_it(lost
     film = files.shipped_layout("six-bands-on-film")
     whites = film.model_copy(update={"blocks": tuple(b for b in film.blocks if b.backing == "dark")})
     lacks = {b.id: BlockTruth(missing=tuple(range(5, 180, 3))[:lost]) for b in whites.blocks}
-    pixels = render(
-        film,
-        Truth(blocks=lacks, scene=small_scene(width=2016, height=1512, roll_deg=4)),
-        "dark",
-        np.random.default_rng(4),
-    )
+    truth = Truth(blocks=lacks, scene=small_scene(**LARGER, roll_deg=4))
+    pixels = render(film, truth, "dark", np.random.default_rng(4))
     result = teach(spec_of(whites), [UprightPhoto(pixels, "dark", "good.jpg")])
     assert [b.columns for b in result.layout.blocks] == [b.columns for b in whites.blocks]
     assert [(b.counts["firing"], b.counts["missing"]) for b in result.reading.blocks] == [(180 - lost, lost)] * 2

@@ -7,7 +7,7 @@ from types import SimpleNamespace
 import cv2
 import numpy as np
 import pytest
-from tests.conftest import small_scene
+from tests.conftest import LARGER, small_scene
 
 from dusky_sieve.core.layout import Layout, MarksBlock, mark_centres
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet, ways
@@ -369,7 +369,7 @@ def test_a_heading_where_the_next_rows_would_be_tells_no_rows_where_the_last_one
     at = [(1.0 + 12.3 * (k % 2), 0.5 + 14.8 * (k // 2)) for k in range(4)]
     layout = sheet((25.6, 30.6), *(block(f"b{k}", at[k], INKS[k], **shape) for k in range(4)))
     gone = tuple((f"b{k}", BlockTruth(missing=tuple(range(10 * printed + 1, 111)))) for k in range(4))
-    found = read(layout, photo(layout, gone, fill=0.72, roll_deg=5, width=2016, height=1512))
+    found = read(layout, photo(layout, gone, fill=0.72, roll_deg=5, **LARGER))
     assert found.photos[0].found == told
     assert told or "a column or a row aside" in str(found.photos[0].why)
     assert all(not b.read or not b.faults for b in found.blocks)

@@ -105,9 +105,9 @@ class Strokes:
     label: NDArray[np.int32]
     number: NDArray[np.int64]
 
-    def bright(self) -> "Strokes":
-        """Without those far fainter than the strongest: over dark, traces of the inks that only show over light."""
-        if len(self.ink) == 0:
+    def judged_over(self, backing: Backing) -> "Strokes":
+        """Over dark without those far fainter than the strongest: traces of the inks that only show over light."""
+        if backing == "light" or len(self.ink) == 0:
             return self
         return self.inked(TRACE * float(np.quantile(self.ink, STRONGEST)))
 

@@ -70,7 +70,7 @@ class Locator(Laying):
         self.shape = (ink.ink.shape[0], ink.ink.shape[1])
         self.within = within
         strokes = find_strokes(ink.ink, within if around is None else self._between(around, ink))
-        super().__init__(self.layout, backing, ink, strokes if backing == "light" else strokes.bright())
+        super().__init__(self.layout, backing, ink, strokes.judged_over(backing))
         self.tried: list[Found] = []
         self.stood: Kept[Bools] = []
         self.marked: Kept[Bytes] = []

@@ -123,10 +123,8 @@ def like_most(pieces: list[Piece], known: list[KnownBlock]) -> list[Piece]:
             votes[columns] += piece.rows - 1  # a lone run tells nothing
     every = set[tuple[int, int]]().union(*fits)
     usual = {max((way for way in every if way[0] == n), key=lambda way: votes[way[1]]) for n in {n for n, _ in every}}
-    return [
-        replace(p, like=not p.like) if p.kind == "runs" and p.like != bool(ways & usual) else p
-        for p, ways in zip(pieces, fits, strict=True)
-    ]
+    told = [bool(ways & usual) if p.kind == "runs" else p.like for p, ways in zip(pieces, fits, strict=True)]
+    return [p if p.like == like else replace(p, like=like) for p, like in zip(pieces, told, strict=True)]
 
 
 def without_doubles(pieces: list[Piece], known: list[KnownBlock], backing: Backing) -> list[Piece]:

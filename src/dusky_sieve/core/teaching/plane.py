@@ -82,7 +82,7 @@ def planes(photo: Photo, backing: Backing, longest: int) -> Iterator[Plane]:
     ink = ink_over(photo, backing, GROUND_PX, longest)
     strokes = find_strokes(ink.ink)
     # Traces of colours over black stand in rows as good as those of white: they tell the plane, and are no marks.
-    marks = np.isin(strokes.number, (strokes if backing == "light" else strokes.bright()).number)
+    marks = np.isin(strokes.number, strokes.judged_over(backing).number)
     shape = (ink.ink.shape[0], ink.ink.shape[1])
     colour, paper = _colours(ink, strokes, backing)
     for lean in _likely(strokes, shape):
