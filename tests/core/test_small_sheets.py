@@ -7,9 +7,10 @@ import numpy as np
 import pytest
 from tests.conftest import small_scene
 
-from dusky_sieve.core.layout import Layout, MarksBlock
+from dusky_sieve.core.layout import Layout, MarksBlock, mark_centres
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
 from dusky_sieve.core.reading import place as places
+from dusky_sieve.core.reading.align import align
 from dusky_sieve.core.reading.document import BlockReading
 from dusky_sieve.core.reading.find import Effort, gather_marks
 from dusky_sieve.core.reading.inkmap import Strokes, find_strokes
@@ -18,7 +19,7 @@ from dusky_sieve.core.reading.registration import TERMS, Registration, grid_over
 from dusky_sieve.core.reading.stray import left_out, marks_drawn
 from dusky_sieve.core.reading.tilt import leans
 from dusky_sieve.core.reading.votes import voted
-from dusky_sieve.core.simulate import BlockTruth, DeflectedMark, Truth, render, sheet_to_photo
+from dusky_sieve.core.simulate import BlockTruth, DeflectedMark, Truth, WeakMark, render, sheet_to_photo
 
 INKS = ("#1d1c20", "#1c84b8", "#b83a72", "#e0c22e")
 PITCH = 0.085
@@ -299,3 +300,33 @@ def test_a_grid_of_places_is_as_where_each_lies_by_itself():
     each = bent.to_photo(np.stack(np.meshgrid(x, y), axis=-1).reshape(-1, 2)).reshape(200, 300, 2)
     assert np.abs(bent.on_grid(x, y) - each).max() < 0.05
     assert np.allclose(bent.on_grid(*grid_over((50.0, 30.0), 2)[[0, -1]].T), bent.to_photo(grid_over((50.0, 30.0), 2)).reshape(2, 2, 2))  # fmt: skip
+
+
+@pytest.mark.parametrize("fall", [1.3, 4.0])
+def test_white_over_black_that_lies_in_ever_less_of_the_lamps_light_is_not_weak(fall):
+    """Paper beside a mark tells how much light falls there; black tells nothing."""
+    black = {"backing": "dark", "ink": "#f4f4f2"}
+    layout = sheet(59, 59, columns=22, across=2.75, mark=2.15, down=1.1, slant=False)
+    layout = layout.model_copy(update={"blocks": tuple(b.model_copy(update=black) for b in layout.blocks)})
+    faults = {"b0": BlockTruth(missing=(24, 25)), "b1": BlockTruth(weak=(WeakMark(nozzle=50, ink=0.4),))}
+    scene = small_scene(fill=0.9, lamp_falloff=fall, lamp_towards_deg=0)
+    pixels = render(layout, Truth(blocks=faults, scene=scene), "dark", np.random.default_rng(4))
+    found = read_sheet(layout, [UprightPhoto(pixels, "dark", "p")])
+    assert [states(b) for b in found.blocks] == [{24: "missing", 25: "missing"}, {50: "weak"}]
+
+
+def test_single_rows_are_laid_beside_large_words_however_far_apart_their_few_rows_are():
+    layout = sheet(22, 22, columns=21, across=1.29, mark=1.24)
+    rows = (b.model_copy(update={"row_pitch": (0.0, 5.0), "origin": (1.0, y)}) for b, y in zip(layout.blocks, (1.0, 13.0), strict=True))  # fmt: skip
+    layout = layout.model_copy(update={"blocks": tuple(rows), "size": (28.0, 27.0)})
+    place, grid = np.array([[40.0, 0, 120], [0, 40.0, 120], [0, 0, 1]]), grid_over(layout.size, 5)
+    lines = np.zeros((1300, 1400), np.uint8)
+    for x, y in project(place, np.concatenate([mark_centres(b) for b in layout.blocks])).astype(int):
+        cv2.line(lines, (int(x) - 23, int(y)), (int(x) + 23, int(y)), (255,), 5)
+    for words, below in (("SHEET 12", 110), ("PAGE 1", 1290)):
+        cv2.putText(lines, words, (60, below), cv2.FONT_HERSHEY_SIMPLEX, 2, (255,), 16)
+    score, found = align(
+        lines, place + np.array([[0, 0, 25], [0, 0, 25], [0, 0, 0]]), gather_marks(layout, "light"), layout
+    )
+    assert score > 0.8
+    assert np.linalg.norm(project(found, grid) - project(place, grid), axis=1).mean() < 25

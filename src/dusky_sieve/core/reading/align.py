@@ -33,11 +33,11 @@ DRAWN_POINTS = 60_000  # of all marks together, in a drawn pattern
 
 
 def widest_step(layout: Layout) -> float:
-    """The widest lattice step of a layout's marks, mm, at most a sixth of the sheet."""
+    """The widest lattice step of a layout's marks, mm, at most a tenth of the sheet."""
     steps = [
         np.hypot(*step) for b in layout.blocks if isinstance(b, MarksBlock) for step in (b.column_pitch, b.row_pitch)
     ]
-    return float(min(max(steps, default=1.0), max(layout.size) / 6))
+    return float(min(max(steps, default=1.0), max(layout.size) / 10))
 
 
 def align(lines: Bytes, start: Floats, marks: Marks, layout: Layout) -> tuple[float, Floats] | None:

@@ -59,7 +59,14 @@ ASKEW, SURELY_ASKEW = 1.2, 3.0
 ASKEW_FROM = 0.4  # nozzle pitches off its place, from which a mark is looked at so
 INNER_LENGTH = 0.45  # of its length to either side of its middle
 ABOUT_MIDDLE = 0.75  # of the reach across travel, in which a mark's peak is looked for
-GAIN_LIMIT = 0.35  # the most that ink may seem to fade smoothly over a block: focus, glare, haze
+# Between them ink may seem to fade and to grow smoothly over a block: by focus, glare and haze, and over black by the lamp, which
+# falls to a quarter over a sheet, and of which bare paper tells nothing there.
+GAIN_LIMIT: dict[Backing, tuple[float, float]] = {"light": (0.65, 1.35), "dark": (0.35, 2.8)}
+# Of the typical mark's ink between which marks are strong ones; how many are needed to tell; and how often that is asked, where
+# those in little light are no strong ones at first.
+STRONG = (0.62, 1.5)
+FEW_STRONG: dict[Backing, int] = {"light": 60, "dark": 20}
+GAIN_ROUNDS: dict[Backing, int] = {"light": 1, "dark": 3}
 # Pixels beyond a mark's ends, from which ink there is not its own; of a mark's ink, what goes on there and what is bare within it; and of its
 # length to either side of its middle, what is so.
 BEYOND_PX, GOES_ON, BARE_WITHIN, WITHIN = 1.6, 0.7, 0.4, 0.4
@@ -174,7 +181,7 @@ def measure_block(
     dimmer = usable & ~patches.full
     usable = dimmer if dimmer.sum() >= ENOUGH_GAPS else usable
     level = _typical_level(amount, printing, usable)
-    gain = _gain(amount / level, usable, block, rows) if printing > 0.3 else np.ones(len(amount))
+    gain = _gain(amount / level, usable, block, rows, backing) if printing > 0.3 else np.ones(len(amount))
     ink = amount / level / gain
     if rows is None:
         hidden |= veiled(patches, block, ink, backing) | bleached(patches, block, ink, strength)
@@ -259,14 +266,17 @@ def _match(
     return peak, sigma, place * step, grain / (np.maximum(peak, 0.05) * sharp) + 0.02 * step
 
 
-def _gain(ink: Floats, usable: Bools, block: MarksBlock, rows: NDArray[np.int64] | None) -> Floats:
-    """How the typical mark's ink drifts over the block (n,), about 1: focus, glare and haze change it smoothly."""
+def _gain(ink: Floats, usable: Bools, block: MarksBlock, rows: NDArray[np.int64] | None, backing: Backing) -> Floats:
+    """How the typical mark's ink drifts over the block (n,), about 1: focus, glare and haze change it smoothly, over black the lamp."""
     places = mark_centres(block) if rows is None else mark_centres(block)[rows]
-    strong = usable & (ink > 0.62) & (ink < 1.5)
-    if strong.sum() < 60:
-        return np.ones(len(ink))
-    drift = np.exp(smooth_surface(places, np.log(np.clip(ink, 0.3, 2)), strong))
-    return np.clip(drift, 1 - GAIN_LIMIT, 1 + GAIN_LIMIT)
+    gain = np.ones(len(ink))
+    for _ in range(GAIN_ROUNDS[backing]):
+        strong = usable & (ink > STRONG[0] * gain) & (ink < STRONG[1] * gain)
+        if strong.sum() < FEW_STRONG[backing]:
+            break
+        drift = np.exp(smooth_surface(places, np.log(np.clip(ink, 0.3 * gain, 2 * gain)), strong))
+        gain = np.clip(drift, *GAIN_LIMIT[backing])
+    return gain
 
 
 def _besides(profile: Floats, own: Floats, amount: Floats, across: Floats, noise: float) -> tuple[Floats, Floats]:
