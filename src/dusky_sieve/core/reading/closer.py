@@ -9,7 +9,6 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.reading.find import Candidate, like_marks
 from dusky_sieve.core.reading.inkmap import CLOSER_PX, ink_map
 from dusky_sieve.core.reading.laying import Found
 from dusky_sieve.core.reading.locate import Locator
@@ -47,6 +46,6 @@ def carried(at: Locator, place: Registration) -> Found:
     """A place on the photo as `at` sees it, followed on its strokes where that explains more."""
     here = at.of_photo(place)
     lean = running_along(at.strokes, here.to_photo(np.array([[0.4, 0.5], [0.6, 0.5]]) * at.layout.size))
-    like = like_marks(at.strokes, Candidate(1.0, homography_of(here), lean, at.marks), at.layout, at.longest_run_mm)
+    like = at.like_at(homography_of(here), lean)
     ways = (here, at.followed(like, here))
     return max((Found(way, at.judge.of(way), lean, like) for way in ways), key=at.explains)

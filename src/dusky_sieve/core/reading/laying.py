@@ -170,11 +170,15 @@ class Laying:
             found = self._better(found, found.lean, found.like, place)
         return found if found.fit.spill < LOOSE else self.picked_again(found)
 
+    def like_at(self, homography: Floats, lean: Lean) -> Bools:
+        """Strokes (n,) that may be the marks of the whole pattern, were it there: see like_marks."""
+        return like_marks(self.strokes, Candidate(1.0, homography, lean, self.marks), self.layout, self.longest_run_mm)
+
     def picked_again(self, found: Found) -> Found:
         """A place laid onto strokes that are picked by it, where that is better."""
-        again = Candidate(1.0, homography_of(found.registration), found.lean, self.marks)
-        like = like_marks(self.strokes, again, self.layout, self.longest_run_mm)
-        aligned = align(self.drawn(like), again.homography, self.marks, self.layout)
+        homography = homography_of(found.registration)
+        like = self.like_at(homography, found.lean)
+        aligned = align(self.drawn(like), homography, self.marks, self.layout)
         if aligned is None:
             return found
         return self._better(found, found.lean, like, self.followed(like, rigid(aligned[1], self.layout.size)))

@@ -12,7 +12,6 @@ from numpy.typing import NDArray
 from dusky_sieve.core.errors import SheetNotFound
 from dusky_sieve.core.layout import MarksBlock, mark_centres
 from dusky_sieve.core.reading.align import align, plausible
-from dusky_sieve.core.reading.find import Candidate, like_marks
 from dusky_sieve.core.reading.locate import FOUND_FROM, LEAST_MARKS, Bools, Corners, Locator
 from dusky_sieve.core.reading.registration import Registration, inverse, project, rigid
 from dusky_sieve.core.reading.tilt import Lean
@@ -55,7 +54,7 @@ def _near(at: Locator, homography: Floats) -> Registration:
     direction = float(np.arctan2(*(along[1] - along[0])[::-1]))
     off = np.abs((at.strokes.lean - direction + np.pi / 2) % np.pi - np.pi / 2)
     lean = Lean(np.eye(3), direction, None, off < np.radians(25))
-    like = like_marks(at.strokes, Candidate(1.0, homography, lean, at.marks), at.layout, at.longest_run_mm)
+    like = at.like_at(homography, lean)
     aligned = align(at.drawn(like), homography, at.marks, at.layout)
     given = rigid(homography, at.layout.size)
     starts = [given] if aligned is None else [given, rigid(aligned[1], at.layout.size)]

@@ -15,7 +15,15 @@ from dusky_sieve.core.reading.ghosts import Ground, clearer
 from dusky_sieve.core.reading.laying import WELL_LAID, Found
 from dusky_sieve.core.reading.locate import FOUND_FROM, Locator
 from dusky_sieve.core.reading.lone import leads, lone_ink, told_alone, told_by_few
-from dusky_sieve.core.reading.registration import Registration, grid_over, inverse, moved, project, through
+from dusky_sieve.core.reading.registration import (
+    Registration,
+    grid_over,
+    homography_of,
+    inverse,
+    moved,
+    project,
+    through,
+)
 from dusky_sieve.core.reading.score import Fit, Judge, probes, solid_shown
 from dusky_sieve.core.reading.sides import ends_right, past_words
 
@@ -229,8 +237,10 @@ def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
         as_fine = surely and all_of_it and found.fit.spill < WELL_LAID
         if fit.explained > near * found.fit.explained and not as_fine:
             seed, plans = None if all_of_it else _known(at, found, settled), () if surely else PLANS
-            settled, _ = at.settled(at.followed(found.like, settled, seed, plans))
-            ways.append(Found(settled, _with_fills(at, full, settled), found.lean, found.like))
+            # Where the place itself did not lie no strokes were picked for it.
+            like = found.like if all_of_it else at.like_at(homography_of(settled), found.lean)
+            settled, _ = at.settled(at.followed(like, settled, seed, plans))
+            ways.append(Found(settled, _with_fills(at, full, settled), found.lean, like))
     return ways
 
 
@@ -267,10 +277,9 @@ def _laid(at: Locator, found: Found, turn: Turn, shift: Floats) -> tuple[Registr
     grid = grid_over(at.layout.size, 9)
     there = grid * turn + shift
     known = np.all((there > -EDGE_MM) & (there < np.array(at.layout.size) + EDGE_MM), axis=1)
-    if known.sum() < LEAST_KNOWN:
-        known = np.ones(len(grid), np.bool_)
-    degree = 4 if known.all() else 2  # beyond what was followed a quartic swings
-    laid = through(found.registration.to_photo(there[known]), grid[known], at.layout.size, degree)
+    used = known if known.sum() >= LEAST_KNOWN else np.ones(len(grid), np.bool_)
+    degree = 4 if used.all() else 2  # beyond what was followed a quartic swings
+    laid = through(found.registration.to_photo(there[used]), grid[used], at.layout.size, degree)
     return laid, bool(known.all())
 
 
