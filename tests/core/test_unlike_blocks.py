@@ -373,3 +373,30 @@ def test_a_heading_where_the_next_rows_would_be_tells_no_rows_where_the_last_one
     assert found.photos[0].found == told
     assert told or "a column or a row aside" in str(found.photos[0].why)
     assert all(not b.read or not b.faults for b in found.blocks)
+
+
+# Close runs: their gaps hardly show on the map, and a column of the one is no step of the other.
+SHORT_AND_LONG = sheet(
+    (33.0, 42.0),
+    block("short", (0.5, 0.5), INKS[0], nozzles=256, columns=16, step=(0.5834, 0.0847), down=1.3547, mark=(0.49, 0.08)),
+    block("long", (0.5, 28.0), INKS[0], nozzles=128, columns=48, step=(0.6594, 0.0847), down=4.3089, mark=(0.62, 0.08)),
+)
+
+
+@pytest.mark.parametrize(("roll", "tilt"), [(4, 0), (58, 12)])
+def test_runs_of_unlike_columns_are_held_against_places_a_column_aside_each_by_its_own(roll, tilt):
+    reading = read(
+        SHORT_AND_LONG, photo(SHORT_AND_LONG, roll_deg=roll, tilt_deg=tilt, lens_k1=0.04, margin_mm=16, **LARGER)
+    )
+    assert reading.photos[0].found, reading.photos[0].why
+    assert states(reading) == {"short": {}, "long": {}}
+
+
+@pytest.mark.parametrize(("middle", "followed"), [((16.5, 21.0), True), ((5.0, 11.5), False), ((2.0, 3.0), False)])
+def test_a_way_round_that_leads_to_where_the_pattern_was_not_followed_is_known_to(middle, followed):
+    """Turned about the middle of one block all others lie beyond, and next to nothing of the pattern where it was."""
+    place = rigid(np.array([[20.0, 0, 300], [0, 20.0, 200], [0, 0, 1]]), SHORT_AND_LONG.size)
+    at, found = SimpleNamespace(layout=SHORT_AND_LONG), SimpleNamespace(registration=place)
+    turned, all_of_it = ways._laid(at, found, ways.TURNED, np.multiply(2, middle))
+    assert all_of_it == followed
+    assert np.abs(turned.to_photo(np.array([middle])) - place.to_photo(np.array([middle]))).max() < 0.1

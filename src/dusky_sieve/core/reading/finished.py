@@ -61,14 +61,17 @@ class Finished:
     @cached_property
     def lead(self) -> float:
         """Marks explained more than a column or two aside; of a sheet of which little printed, than any lattice step aside."""
-        columns = {b.column_pitch for b in self.at.blocks if b.columns > 1}
-        along = [np.multiply(k, pitch) for pitch in sorted(columns) for k in FAR_ASIDE]
-        lead = self._lead_over([*self.at.steps] if self.fit.there < FOUND_FROM else along)
+        columns = sorted({b.column_pitch for b in self.at.blocks if b.columns > 1})
+        along = [np.multiply(k, pitch) for pitch in columns for k in FAR_ASIDE]
         if len(columns) < 2:
-            return lead
-        # A step along one block's columns is none along another's: each is moved by its own as well.
-        own = [self._along(k) for k, b in enumerate(self.at.blocks) if self.fit.printing[k] and b.columns > 1]
-        return min(lead, float(np.sum(own, axis=0).min())) if own else lead
+            return self._lead_over([*self.at.steps] if self.fit.there < FOUND_FROM else along)
+        # A step along one block's columns is none along another's, which is moved by as many of its own as are nearest to it.
+        moved = [(k, b) for k, b in enumerate(self.at.blocks) if self.fit.printing[k] and b.columns > 1]
+        own = [self._along(k, np.rint([step[0] / b.column_pitch[0] for step in along])) for k, b in moved]
+        lead = [float(np.sum(own, axis=0).min())] if own else []
+        if self.fit.there < FOUND_FROM or not own:
+            lead.append(self._lead_over([*self.at.steps]))
+        return min(lead)
 
     def row_told(self) -> bool:
         """Whether a place a row aside explains surely fewer marks: where nothing of the first or the last row printed, both fit alike."""
@@ -121,15 +124,20 @@ class Finished:
         found: set[str] = set()
         for k, block in enumerate(self.at.blocks):
             held = self.rows > FEW_ROWS and not self._far_off(self.blocks[k])
-            if self.fit.printing[k] and block.columns > 1 and not held and self._along(k).min() < STEPS_LEAD:
+            if (
+                self.fit.printing[k]
+                and block.columns > 1
+                and not held
+                and self._along(k, np.array(FAR_ASIDE)).min() < STEPS_LEAD
+            ):
                 found.add(block.id)
         return found
 
-    def _along(self, k: int) -> Floats:
-        """Of block k the ink of its marks less than with it moved by one or two of its columns either way, (4,), in marks."""
+    def _along(self, k: int, columns: Floats) -> Floats:
+        """Of block k the ink of its marks less than with it moved by so many of its columns (m,), in marks."""
         judge, fit = self.alone
         block = self.at.blocks[k]
-        steps = np.multiply.outer((0, *FAR_ASIDE), block.column_pitch)
+        steps = np.multiply.outer(np.append(0.0, columns), block.column_pitch)
         spots = self.place((mark_centres(block) + steps[:, None]).reshape(-1, 2))
         ink = np.nan_to_num(judge.ink_of(spots, fit, np.full(len(spots), k))).reshape(len(steps), -1).sum(axis=1)
         return np.asarray(ink[0] - ink[1:])
