@@ -10,7 +10,7 @@ import pytest
 from tests.conftest import LARGER, small_scene
 
 from dusky_sieve.core.layout import Layout, MarksBlock, mark_centres
-from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet, ways
+from dusky_sieve.core.reading import Reading, UprightPhoto, lone, read_sheet, ways
 from dusky_sieve.core.reading import laid as laid_module
 from dusky_sieve.core.reading.cover import between_rows
 from dusky_sieve.core.reading.ends import Ends
@@ -400,3 +400,12 @@ def test_a_way_round_that_leads_to_where_the_pattern_was_not_followed_is_known_t
     turned, all_of_it = ways._laid(at, found, ways.TURNED, np.multiply(2, middle))
     assert all_of_it == followed
     assert np.abs(turned.to_photo(np.array([middle])) - place.to_photo(np.array([middle]))).max() < 0.1
+
+
+def test_marks_that_only_one_way_round_has_are_known_though_rows_are_nearer_than_marks_may_be_thrown():
+    rows = block("one", (1.0, 0.5), INKS[0], nozzles=312, columns=30, step=(1.1, 0.0), down=0.6, mark=(0.9, 0.12)) | {"nozzle_pitch": 0.28}  # fmt: skip
+    at = Locator(np.full((700, 1000, 3), 230, np.uint8), sheet((34.0, 8.0), rows), "light", "p")
+    place = rigid(np.array([[28.0, 0, 20], [0, 28.0, 200], [0, 0, 1]]), at.layout.size)
+    turned = through(place.to_photo(at.marks.centres[:300][::-1] + (0, 0.6)), at.marks.centres[:300], at.layout.size)
+    way, other = SimpleNamespace(registration=place), SimpleNamespace(registration=turned)
+    assert np.flatnonzero(lone.lone_marks(at, way, other)).tolist() == list(range(18))

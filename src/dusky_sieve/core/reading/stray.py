@@ -28,6 +28,7 @@ LEAST_STROKES = 6  # of a block, below which chance puts them aside
 LEAST_OF_SILENT = 0.15  # strokes for each nozzle of a block that seems to print nothing, from which something does
 # So many strokes, of which at most this share may stand beside the lattice; by chance half of them do.
 NO_ACCIDENT = ((40, 0.15), (25, 0.04))
+OWN_ROOM = 0.45  # of the clear height, that marks have for themselves above and below
 LIKE_EXPLAINED = 2.0  # times as long or wide, either way, that strokes may be which are like the explained ones
 ABOUT = 4.0  # times its size about a place, within which strokes may be its marks: it may be shrunk to a third
 OVER_BOX = 60  # points each way, over a block's box
@@ -136,11 +137,10 @@ def as_large(strokes: Strokes, some: NDArray[np.bool_]) -> NDArray[np.bool_]:
 
 
 def marks_drawn(ink: Bytes, place: Registration, marks: Marks, blocks: list[MarksBlock]) -> Bytes:
-    """Where marks may lie on the ink map, 255, with as much room as a deflection needs."""
+    """Where marks may lie on the ink map, 255, with as much room as a deflection needs and the next row leaves."""
     lines = np.zeros_like(ink)
-    thick = max(
-        3, round(2 * place.px_per_mm(np.array(place.size) / 2) * max(b.mark[1] + b.nozzle_pitch for b in blocks))
-    )
+    room = min(max(b.mark[1] + b.nozzle_pitch for b in blocks), OWN_ROOM * float(np.median(clear_heights(blocks))))
+    thick = max(3, round(2 * place.px_per_mm(np.array(place.size) / 2) * room))
     along = (marks.sizes[:, :1] / 2) * (1.0, 0.0)
     ends = np.stack([place.to_photo(marks.centres - along), place.to_photo(marks.centres + along)], axis=1)
     cv2.polylines(lines, list(np.rint(np.clip(ends, -1e4, 1e5)).astype(np.int32)), False, (255,), thick)
