@@ -409,3 +409,25 @@ def test_marks_that_only_one_way_round_has_are_known_though_rows_are_nearer_than
     turned = through(place.to_photo(at.marks.centres[:300][::-1] + (0, 0.6)), at.marks.centres[:300], at.layout.size)
     way, other = SimpleNamespace(registration=place), SimpleNamespace(registration=turned)
     assert np.flatnonzero(lone.lone_marks(at, way, other)).tolist() == list(range(18))
+
+
+@pytest.mark.parametrize("roll", [4, 184])
+def test_a_fill_tells_the_way_round_of_a_thousand_marks_that_lie_on_themselves(roll):
+    one = block("one", (1.0, 0.5), INKS[0], nozzles=1024, columns=32, step=(1.1, 0.0), down=1.1, mark=(0.8, 0.12))
+    fill = {k: one[k] for k in ("channel", "ink", "backing", "first_nozzle", "nozzle_pitch")} | {
+        "id": "fill", "kind": "solid", "origin": (2.0, 38.0), "size": (12.0, 4.0)}  # fmt: skip
+    layout = sheet((37.0, 43.0), one, fill)
+    reading = read(layout, photo(layout, roll_deg=roll, words=False))
+    assert reading.photos[0].found, reading.photos[0].why
+    assert (reading.photos[0].sheet_to_photo[0][0] > 0) == (roll == 4)
+
+
+@pytest.mark.parametrize(("in_doubt", "said"), [(1, False), (2, True)])
+def test_a_block_that_prints_nothing_is_in_doubt_where_many_of_those_that_print_are(in_doubt, said, monkeypatch):
+    shot, grid = {"fill": 0.9, "margin_mm": 10}, grid_over(MIXED.size, 9)
+    pixels = photo(MIXED, (("last", BlockTruth(all_missing=True)),), **shot)
+    place = through(place_on_photo(grid, MIXED, small_scene(**shot)), grid, MIXED.size)
+    lying_wrongly = {b.id: np.ones(b.nozzles, bool) for b in MIXED.blocks[:in_doubt]}
+    monkeypatch.setattr(laid_module, "straddling", lambda *_: (0.0, dict(lying_wrongly)))
+    doubtful = laid(pixels, place, Locator(pixels, MIXED, "light", "p")).doubtful
+    assert sorted(doubtful) == sorted([*lying_wrongly, *["last"] * said])

@@ -20,6 +20,7 @@ Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
 Photo = NDArray[np.uint8]
 
+MOST_IN_DOUBT = 0.4  # of the blocks that print, beyond which nothing tells where the others are
 MOSTLY_DOUBTFUL = 0.4  # of a block's marks, from which the rest of it lies wrongly as well
 MOST_STRAY_BLOCKS = 0.4  # of those that print, beside whose lattice strokes stand: beyond it the whole place is wrong
 # Of the rows that print, which must have ends that tell, for these to say that the whole place is wrong.
@@ -124,8 +125,6 @@ def _held(
     aside, doubtful = straddling(photo, printing, registration, at.backing)
     doubtful = {name: which | (which.mean() > MOSTLY_DOUBTFUL) for name, which in doubtful.items()}
     ends, stray = finished.ends, finished.stray(printing)
-    # Where one block lies wrongly, one that seems to print nothing may stand where nothing was looked for.
-    unseen = {b.id for b in blocks} - {b.id for b in printing} if stray else set()
     beside, way, all_aside = _beside(photo, finished, registration, expected, printing)
     alone = set() if by_hand else finished.slidable()
     # Of a block that may lie a column aside the ends say nothing of the others, nor do those of a few rows among many.
@@ -134,8 +133,12 @@ def _held(
     all_slipped = bool(slipped) and sure.share(printing) > MOST_OF_ROWS
     slidable = alone | (set() if all_slipped else slipped)
     untold_alone = slidable - columns_told(photo, at.whole, at.backing, slidable, registration, expected)
-    for name in {*ends.aside(), *stray, *unseen, *beside, *finished.sparse_aside(), *untold_alone}:
-        doubtful[name] = np.ones(next(b for b in blocks if b.id == name).nozzles, bool)
+    whole = {b.id: np.ones(b.nozzles, bool) for b in blocks}
+    for name in {*ends.aside(), *stray, *beside, *finished.sparse_aside(), *untold_alone}:
+        doubtful[name] = whole[name]
+    # Where one block lies wrongly, or many may, one that seems to print nothing may stand where nothing was looked for.
+    if stray or sum(bool(which.all()) for which in doubtful.values()) > MOST_IN_DOUBT * len(printing):
+        doubtful |= {name: which for name, which in whole.items() if name not in {b.id for b in printing}}
     lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
     # Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns, or marks that stand alone.
     untold = not by_hand and not ends.told and not finished.told_alone()

@@ -42,6 +42,10 @@ UNLIKE_GROUND, SAME_GROUND = 1.6, 1.25
 OFF_THE_SHEET = 0.5  # of the other backing's blocks, which must lie on the sheet as well, from which a way is wrong
 OVERRULED = 1.05  # times what the other way explains, up to which colours that follow that one decide for it
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
+FILLS_TELL, NO_FILL = (
+    0.8,
+    0.1,
+)  # fills that one way shows, and the other at most, for them to decide between two that fit alike
 COMPARED = 12_000  # marks looked at when ways round are compared: a few at the rim decide
 COLOURS_APART = 0.005  # of unit vectors: about four degrees between two inks, below which they are one colour
 # Correlation with the layout's colours, and by how much it leads the other way's.
@@ -147,6 +151,9 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
         return top
     if falser and (not ahead or top.fit.explained < OVERRULED * other.fit.explained):
         return other
+    fills = _fills_shown(at, top.registration), _fills_shown(at, other.registration)
+    if max(fills) >= FILLS_TELL and min(fills) <= NO_FILL:
+        return top if fills[0] > fills[1] else other  # of thousands of marks they are few
     if told_alone(lone_ink(at, full, other, top), lone_ink(at, full, top, other)):
         return other  # noise of thousands that both share is more than the few that tell
     ground = Ground(at.map.small)
@@ -316,9 +323,13 @@ def other_blocks(at: Locator, found: Found) -> Found:
 def _with_fills(at: Locator, full: Judge, registration: Registration) -> Fit:
     """The fit of the marks, and for each solid fill that shows as many marks more: fills tell top from bottom."""
     fit = full.of(registration)
+    return replace(fit, explained=fit.explained + FILL_WEIGHT * _fills_shown(at, registration))
+
+
+def _fills_shown(at: Locator, registration: Registration) -> float:
+    """How many of the solid fills show."""
     fills = [b for b in at.layout.blocks if isinstance(b, SolidBlock) and b.backing == at.backing]
-    shown = sum(solid_shown(at.map.small, registration.to_photo, b, at.backing) for b in fills)
-    return replace(fit, explained=fit.explained + FILL_WEIGHT * shown)
+    return sum(solid_shown(at.map.small, registration.to_photo, b, at.backing) for b in fills)
 
 
 def _apart(at: Locator, a: Registration, b: Registration) -> bool:
