@@ -23,7 +23,7 @@ Bools = NDArray[np.bool_]
 Waves = NDArray[np.complex128]
 Photo = NDArray[np.uint8]
 
-LEAST_STEP_PX, LEAST_GAP_PX = 1.0, 1.0  # a step lower, a gap narrower than this cannot be seen
+LEAST_STEP_PX, LEAST_GAP_PX = 1.0, 0.5  # a step lower, a gap narrower than this cannot be seen
 # Per column along a row, at least and at most: so many for a gap's width, but no closer than that many pixels. With eight of a gap a
 # thirtieth of its column none fell into it where the lattice was right, and the steps agreed better beside.
 SAMPLES, MOST_SAMPLES, OF_A_GAP, SHARP_PX = 8, 40, 1.5, 2.0
