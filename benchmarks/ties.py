@@ -20,6 +20,8 @@ def lies_on_itself(layout: Layout, backing: Backing, truth: dict[str, BlockTruth
         return False  # fills tell
     shown = [(b, _printed(b, truth.get(b.id, BlockTruth()))) for b in blocks]
     shown = [(b, at) for b, at in shown if len(at)]
+    if not shown:
+        return True
     every = np.concatenate([mark_centres(b) for b in blocks])
     owner = np.repeat(np.arange(len(blocks)), [b.nozzles for b in blocks])
     for target in blocks:

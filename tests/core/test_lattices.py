@@ -63,9 +63,21 @@ def test_a_lattice_is_read_by_its_own_nozzles_whichever_way_it_was_written_down(
     assert found == {f"b{k}": dict.fromkeys(missing, "missing") for k in range(3)}
 
 
-def test_blocks_read_in_place_of_others_have_their_marks_at_the_same_places():
-    own = sheet(block(0, 86, first_nozzle=5, nozzle_step=2, **DOWN_FIRST))
+@pytest.mark.parametrize(
+    ("written", "parts"),
+    [
+        pytest.param(DOWN_FIRST, 2, id="down each column first"),
+        pytest.param({"columns": 10, "step": (0.32, 0.0), "next_row": (3.2, 0.0), "mark": (0.25, 0.1)}, 1, id="one row in tens"),
+        pytest.param({"columns": 10, "step": (0.3, 0.0), "next_row": (3.4, 0.0), "mark": (0.25, 0.1)}, 9, id="tens beside each other"),
+        pytest.param({"columns": 2, "step": (0.0, 0.2), "next_row": (0.0, 0.4)}, 1, id="one column in twos"),
+        pytest.param({"columns": 20, "step": (0.0, 0.2), "next_row": (0.0, 4.4)}, 5, id="scores above each other"),
+    ],
+)  # fmt: skip
+def test_blocks_read_in_place_of_others_have_their_marks_at_the_same_places(written, parts):
+    own = sheet(block(0, 86, first_nozzle=5, nozzle_step=2, **written))
     as_read, pieces = along_travel(own)
+    assert len(as_read.blocks) == parts
+    assert all(b.columns == 1 or abs(b.column_pitch[0]) > 0 for b in as_read.blocks if isinstance(b, MarksBlock))
     [original] = (b for b in own.blocks if isinstance(b, MarksBlock))
     place = dict(zip(original.numbers, mark_centres(original).round(6).tolist(), strict=True))
     seen = {}
@@ -74,6 +86,18 @@ def test_blocks_read_in_place_of_others_have_their_marks_at_the_same_places():
         seen |= dict(zip(pieces[part.id].nozzles.tolist(), mark_centres(part).round(6).tolist(), strict=True))
     assert seen == place
     assert along_travel(sheet(block()))[1] == {}
+
+
+@pytest.mark.parametrize("row", [1.2, 12.0])
+def test_a_column_that_is_written_down_as_a_lattice_of_two_steps_down_is_read(row):
+    line = {"columns": 2 if row < 2 else 10, "step": (0.0, 0.6 if row < 2 else 1.1), "next_row": (0.0, row)}
+    layout = sheet(block(0, 40, origin=(28.0, 1.0), **line), block(1, 40, columns=4, origin=(4.0, 2.0)))
+    truth = Truth(blocks={"b0": BlockTruth(missing=(3, 14))}, scene=small_scene(margin_mm=10))
+    reading = read_sheet(layout, [UprightPhoto(render(layout, truth, "light", np.random.default_rng(3)), "light", "p")])
+    assert [[(f.nozzle, str(f.state)) for f in b.faults] for b in reading.blocks] == [
+        [(3, "missing"), (14, "missing")],
+        [],
+    ]
 
 
 PLAIN = MarksBlock.model_validate(block(0, 220))

@@ -17,6 +17,8 @@ from dusky_sieve.core.reading.document import BlockReading, Fault, Reading, Warn
 Numbers = NDArray[np.int64]
 Step = tuple[float, float]
 
+PARALLEL = 1e-9  # mm², that two steps span, below which they lie on one line
+
 
 @dataclass(frozen=True)
 class Piece:
@@ -32,10 +34,13 @@ def along_travel(layout: Layout) -> tuple[Layout, dict[str, Piece]]:
     pieces: dict[str, Piece] = {}
     taken = {block.id for block in layout.blocks}
     for block in layout.blocks:
-        if isinstance(block, SolidBlock) or not _is_down(block):
-            blocks.append(block if isinstance(block, SolidBlock) else _stepped(block))
+        if isinstance(block, SolidBlock):
+            blocks.append(block)
             continue
-        for part, nozzles in _turned(block):
+        parts = _parts(block)
+        if not parts:
+            blocks.append(_stepped(block))
+        for part, nozzles in parts:
             name = block.id
             while name in pieces or (
                 name in taken and name != block.id
@@ -44,6 +49,36 @@ def along_travel(layout: Layout) -> tuple[Layout, dict[str, Piece]]:
             blocks.append(_stepped(part.model_copy(update={"id": name})))
             pieces[name] = Piece(block.id, nozzles)
     return layout.model_copy(update={"blocks": tuple(blocks)}), pieces
+
+
+def _parts(block: MarksBlock) -> list[tuple[MarksBlock, Numbers]]:
+    """What is read in a block's place, and the nozzles (n,) of each part's marks; nothing where the block is read as it is."""
+    if not _in_line(block):
+        return _turned(block) if _is_down(block) else []
+    return [
+        (turned, nozzles[own - 1])
+        for part, nozzles in _lines(block)
+        for turned, own in (_turned(part) if _is_down(part) else [(part, np.array(part.numbers))])
+    ]
+
+
+def _in_line(block: MarksBlock) -> bool:
+    """Whether a block's rows follow each other on the one line that its columns lie on."""
+    (cx, cy), (rx, ry) = block.column_pitch, block.row_pitch
+    return 1 < block.columns < block.nozzles and abs(cx * ry - cy * rx) < PARALLEL
+
+
+def _lines(block: MarksBlock) -> list[tuple[MarksBlock, Numbers]]:
+    """The same marks as one row, or, where the steps between rows are others than those between columns, as many as there are."""
+    column, row = np.array(block.column_pitch), np.array(block.row_pitch)
+    length = block.nozzles if np.allclose(row, block.columns * column) else block.columns
+    numbers, parts = np.array(block.numbers), []
+    for first in range(0, block.nozzles, length):
+        own = numbers[first : first + length]
+        origin = tuple(float(v) for v in np.array(block.origin) + first // block.columns * row)
+        update = {"origin": origin, "nozzles": len(own), "columns": len(own), "first_nozzle": 1, "nozzle_step": 1}
+        parts.append((block.model_copy(update=update), own))
+    return parts
 
 
 def _is_down(block: MarksBlock) -> bool:
@@ -78,7 +113,7 @@ def _turned(block: MarksBlock) -> list[tuple[MarksBlock, Numbers]]:
 def _stepped(block: MarksBlock) -> MarksBlock:
     """The block with steps that are some length, where it has but one column or row and its step was left at nothing."""
     (cx, cy), (rx, ry), (length, thick) = block.column_pitch, block.row_pitch, block.mark
-    if abs(cx * ry - cy * rx) > 1e-9:
+    if abs(cx * ry - cy * rx) >= PARALLEL:
         return block
     if block.nozzles <= block.columns:
         return block.model_copy(update={"row_pitch": (0.0, max(8 * block.nozzle_pitch, 4 * thick))})
