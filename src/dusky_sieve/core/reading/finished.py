@@ -3,7 +3,7 @@
 from functools import cached_property
 
 import numpy as np
-from numpy.typing import NDArray
+from numpy.typing import ArrayLike, NDArray
 
 from dusky_sieve.core.layout import MarksBlock, extent, mark_centres, marks_over
 from dusky_sieve.core.reading.beyond import beyond, sparse_aside
@@ -124,16 +124,11 @@ class Finished:
         found: set[str] = set()
         for k, block in enumerate(self.at.blocks):
             held = self.rows > FEW_ROWS and not self._far_off(self.blocks[k])
-            if (
-                self.fit.printing[k]
-                and block.columns > 1
-                and not held
-                and self._along(k, np.array(FAR_ASIDE)).min() < STEPS_LEAD
-            ):
+            if self.fit.printing[k] and block.columns > 1 and not held and self._along(k, FAR_ASIDE).min() < STEPS_LEAD:
                 found.add(block.id)
         return found
 
-    def _along(self, k: int, columns: Floats) -> Floats:
+    def _along(self, k: int, columns: ArrayLike) -> Floats:
         """Of block k the ink of its marks less than with it moved by so many of its columns (m,), in marks."""
         judge, fit = self.alone
         block = self.at.blocks[k]

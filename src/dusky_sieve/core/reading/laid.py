@@ -138,7 +138,7 @@ def _held(
         doubtful[name] = whole[name]
     # Where one block lies wrongly, or many may, one that seems to print nothing may stand where nothing was looked for.
     if stray or sum(bool(which.all()) for which in doubtful.values()) > MOST_IN_DOUBT * len(printing):
-        doubtful |= {name: which for name, which in whole.items() if name not in {b.id for b in printing}}
+        doubtful |= {b.id: whole[b.id] for b in blocks if b not in printing}
     lost = aside > MOST_STRADDLING or len(stray) > MOST_STRAY_BLOCKS * len(printing)
     # Where gaps are narrow and hardly any ends printed, nothing but a hand can tell whole columns, or marks that stand alone.
     untold = not by_hand and not ends.told and not finished.told_alone()

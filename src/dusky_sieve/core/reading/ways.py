@@ -42,10 +42,8 @@ UNLIKE_GROUND, SAME_GROUND = 1.6, 1.25
 OFF_THE_SHEET = 0.5  # of the other backing's blocks, which must lie on the sheet as well, from which a way is wrong
 OVERRULED = 1.05  # times what the other way explains, up to which colours that follow that one decide for it
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
-FILLS_TELL, NO_FILL = (
-    0.8,
-    0.1,
-)  # fills that one way shows, and the other at most, for them to decide between two that fit alike
+# Fills that one way shows, and the other at most, for them to decide between two that fit alike.
+FILLS_TELL, NO_FILL = 0.8, 0.1
 COMPARED = 12_000  # marks looked at when ways round are compared: a few at the rim decide
 COLOURS_APART = 0.005  # of unit vectors: about four degrees between two inks, below which they are one colour
 # Correlation with the layout's colours, and by how much it leads the other way's.
