@@ -11,10 +11,13 @@ from dusky_sieve.core.layout import Layout, MarksBlock, mark_centres
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
 from dusky_sieve.core.reading import place as places
 from dusky_sieve.core.reading.align import align
+from dusky_sieve.core.reading.aside import rows_aside
 from dusky_sieve.core.reading.document import BlockReading
 from dusky_sieve.core.reading.find import Effort, gather_marks
 from dusky_sieve.core.reading.inkmap import Strokes, find_strokes
 from dusky_sieve.core.reading.locate import Locator
+from dusky_sieve.core.reading.measure import Expected
+from dusky_sieve.core.reading.refine import measured_closely
 from dusky_sieve.core.reading.registration import TERMS, Registration, grid_over, project, rigid
 from dusky_sieve.core.reading.stray import left_out, marks_drawn
 from dusky_sieve.core.reading.tilt import leans
@@ -330,3 +333,16 @@ def test_single_rows_are_laid_beside_large_words_however_far_apart_their_few_row
     )
     assert score > 0.8
     assert np.linalg.norm(project(found, grid) - project(place, grid), axis=1).mean() < 25
+
+
+@pytest.mark.parametrize(("aside", "said"), [(0, ()), (1, range(50, 60)), (-1, range(50, 60))])
+def test_a_row_that_is_laid_a_column_aside_is_in_doubt_and_one_that_lies_right_without_its_first_mark_is_not(aside, said):  # fmt: skip
+    layout = sheet(59, columns=49, across=1.17, mark=1.03, down=5.2, slant=False)
+    shot, faults = small_scene(fill=0.9, margin_mm=10, words=False), {"b0": BlockTruth(missing=() if aside else (50,))}
+    [block], pixels = layout.blocks, render(layout, Truth(blocks=faults, scene=shot), "light", np.random.default_rng(4))
+    first_row = mark_centres(block)[0, 1]
+    sheared = np.array([[1, aside * 1.17 / 5.2, -aside * 1.17 / 5.2 * first_row], [0, 1, 0], [0, 0, 1.0]])
+    place = rigid(sheet_to_photo(layout, shot) @ sheared, layout.size)
+    marks = measured_closely(pixels, block, place, "light", expected=Expected(), clear=5.2)
+    in_doubt = rows_aside(pixels, layout, block, marks, place, "light", Expected(), 5.2)
+    assert [block.numbers[k] for k in np.flatnonzero(in_doubt)] == [*said]

@@ -23,6 +23,7 @@ from dusky_sieve.core.layout import (
     on_boxes,
 )
 from dusky_sieve.core.reading.beyond import LEAST_OF_SIDE
+from dusky_sieve.core.reading.ends import narrow
 from dusky_sieve.core.reading.measure import Expected, MarkMeasures
 from dusky_sieve.core.reading.refine import measured_closely
 from dusky_sieve.core.reading.registration import Registration
@@ -40,6 +41,7 @@ MOST_ROWS = 0.5  # of a block's rows, more than which must end where it does
 HALF_A_MARK = 0.5
 BARE = 0.1  # of it, under which there is none
 ROWS, COLUMNS = ("top", "bottom"), ("left", "right")  # the sides at which a place a row, a column aside has other marks
+MOST_ROWS_ASIDE = 6  # rows of a block that are looked at one by one
 # Of an outermost row's or column's marks, up to which these are good where the block may lie a step aside.
 HARDLY_ANY = 0.2
 
@@ -101,6 +103,34 @@ def moved_on(
     return False
 
 
+def rows_aside(
+    photo: Photo, layout: Layout, block: MarksBlock, marks: MarkMeasures, registration: Registration, backing: Backing, expected: Expected, clear: float
+) -> Bools:  # fmt: skip
+    """Marks (n,) of single rows, gaps narrow, that show nothing at one end while one more stands beyond the other: such a row lies a column aside."""
+    found = np.zeros(block.nozzles, bool)
+    if marks.printing < OWN_TELL or not narrow(block, registration.px_per_mm(np.array(block.origin))):
+        return found
+    there, bare = _stands(marks, block), marks.judged & (marks.ink < BARE)
+    rows = np.array_split(np.arange(block.nozzles), np.arange(block.columns, block.nozzles, block.columns))
+    rows = [row for row in rows if len(row) >= LEAST_OF_SIDE and (bare[row[[0, -1]]] & there[row[[-1, 0]]]).any()]
+    for row in rows if len(rows) <= MOST_ROWS_ASIDE else ():  # of many the whole block is asked
+        longer = _row_and_more(block, int(row[0]), len(row))
+        end = -1 if bare[row[0]] else 0
+        seen = measured_closely(photo, longer, registration, backing, expected=expected, clear=clear)
+        place = mark_centres(longer)[[end]]
+        taken = on_boxes(place, boxes_besides(block, layout), 0.5 * block.mark[0])
+        found[row] = bool(_stands(seen, longer)[end] and not taken[0])
+    return found
+
+
+def _row_and_more(block: MarksBlock, first: int, count: int) -> MarksBlock:
+    """The row that begins with the mark `first`, with a column more at either end."""
+    origin = mark_centres(block)[first] - block.column_pitch
+    return block.model_copy(
+        update={"origin": (float(origin[0]), float(origin[1])), "nozzles": count + 2, "columns": count + 2}
+    )
+
+
 def _mostly_inked(ink: Floats) -> bool:
     """Whether most of some marks (n,) have about a mark's ink, wherever it stands."""
     return bool(((ink > HALF_A_MARK) & (ink < SURELY_MORE)).mean() > MOST_ROWS)
@@ -150,6 +180,11 @@ def _fewer(
 def _good(marks: MarkMeasures, block: MarksBlock) -> Bools:
     """Which marks (n,) stand in their places, as long and as dark as a mark."""
     return marks.solid & _in_place(marks, block)
+
+
+def _stands(marks: MarkMeasures, block: MarksBlock) -> Bools:
+    """Which marks (n,) stand in their places, whatever lies over them."""
+    return (marks.ink > HALF_A_MARK) & _in_place(marks, block)
 
 
 def _in_place(marks: MarkMeasures, block: MarksBlock) -> Bools:
