@@ -34,6 +34,7 @@ def test_every_page_stands_without_scripts_and_under_a_strict_policy(troubled):
         pytest.param(lambda good: good[: len(good) // 2], 422, "damaged or cut short", id="truncated JPEG"),
         pytest.param(lambda good: b"", 422, "the file is empty", id="zero bytes"),
         pytest.param(lambda good: bomb(9000, 9000), 413, "81 megapixels are more than the 64", id="decompression bomb"),
+        pytest.param(lambda good: bomb(9300, 6950), 413, "65 megapixels are more than the 64", id="a little too large"),
         pytest.param(lambda good: b"\xff\xd8" + bytes(41_000_000), 413, "40 MB", id="over 40 MB"),
     ],
 )
@@ -43,6 +44,10 @@ def test_bad_uploads_are_refused_in_a_sentence_and_leave_nothing(room, faulty_ph
     assert told in answer.text
     larch = services.find_printer(room.store, "larch")
     assert room.store.sheets(larch.id) == []
+
+
+def test_what_phones_call_64_megapixels_is_opened():
+    assert files.decode_photo(bomb(9248, 6936), "large.png").shape == (6936, 9248, 3)
 
 
 def bomb(width: int, height: int) -> bytes:
