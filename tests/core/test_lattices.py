@@ -88,9 +88,9 @@ def test_blocks_read_in_place_of_others_have_their_marks_at_the_same_places(writ
     assert along_travel(sheet(block()))[1] == {}
 
 
-@pytest.mark.parametrize("row", [1.2, 12.0])
-def test_a_column_that_is_written_down_as_a_lattice_of_two_steps_down_is_read(row):
-    line = {"columns": 2 if row < 2 else 10, "step": (0.0, 0.6 if row < 2 else 1.1), "next_row": (0.0, row)}
+@pytest.mark.parametrize(("columns", "step", "row"), [(2, 0.6, 1.2), (10, 1.1, 12.0)])
+def test_a_column_that_is_written_down_as_a_lattice_of_two_steps_down_is_read(columns, step, row):
+    line = {"columns": columns, "step": (0.0, step), "next_row": (0.0, row)}
     layout = sheet(block(0, 40, origin=(28.0, 1.0), **line), block(1, 40, columns=4, origin=(4.0, 2.0)))
     truth = Truth(blocks={"b0": BlockTruth(missing=(3, 14))}, scene=small_scene(margin_mm=10))
     reading = read_sheet(layout, [UprightPhoto(render(layout, truth, "light", np.random.default_rng(3)), "light", "p")])

@@ -422,7 +422,7 @@ def test_marks_that_another_way_has_but_laid_less_finely_are_none_that_one_has_a
     marks, canvas = Marks(mark_centres(block), np.tile(block.mark, (block.nozzles, 1)), np.zeros(block.nozzles, np.int64)), np.zeros((1300, 2400), np.uint8)  # fmt: skip
     at = SimpleNamespace(
         blocks=[block], layout=RUNS, clear_mm=clear_heights([block])[0], marks=marks,
-        marks_drawn=lambda way: marks_drawn(canvas, way, marks, [block]),
+        marks_drawn=lambda way: marks_drawn(canvas, way, marks, [block], clear_heights([block])[0]),
     )  # fmt: skip
     other = SimpleNamespace(registration=moved(place, (0.0, down_mm)))
     found = np.flatnonzero(lone.lone_marks(at, SimpleNamespace(registration=place), other))

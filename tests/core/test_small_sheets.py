@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 from tests.conftest import small_scene
 
-from dusky_sieve.core.layout import Layout, MarksBlock, mark_centres
+from dusky_sieve.core.layout import Layout, MarksBlock, clear_heights, mark_centres
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
 from dusky_sieve.core.reading import place as places
 from dusky_sieve.core.reading.align import align
@@ -253,7 +253,10 @@ def test_strokes_like_the_marks_that_a_place_does_not_explain_are_left_out():
     strokes = find_strokes(page, None)
     follows = np.ones(len(strokes.long), bool)
     half = marks.only(marks.block == 0)
-    whole, part = (left_out(strokes, follows, marks_drawn(page, place, some, blocks), place) for some in (marks, half))
+    clear = float(np.median(clear_heights(blocks)))
+    whole, part = (
+        left_out(strokes, follows, marks_drawn(page, place, some, blocks, clear), place) for some in (marks, half)
+    )
     assert whole < 0.05
     assert part == pytest.approx(1.0, abs=0.1)
 

@@ -55,11 +55,8 @@ def _parts(block: MarksBlock) -> list[tuple[MarksBlock, Numbers]]:
     """What is read in a block's place, and the nozzles (n,) of each part's marks; nothing where the block is read as it is."""
     if not _in_line(block):
         return _turned(block) if _is_down(block) else []
-    return [
-        (turned, nozzles[own - 1])
-        for part, nozzles in _lines(block)
-        for turned, own in (_turned(part) if _is_down(part) else [(part, np.array(part.numbers))])
-    ]
+    rows = [(nozzles, _parts(row) or [(row, np.array(row.numbers))]) for row, nozzles in _lines(block)]
+    return [(part, nozzles[own - 1]) for nozzles, parts in rows for part, own in parts]
 
 
 def _in_line(block: MarksBlock) -> bool:

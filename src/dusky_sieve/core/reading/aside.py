@@ -103,6 +103,15 @@ def moved_on(
     return False
 
 
+def lying_aside(
+    photo: Photo, layout: Layout, block: MarksBlock, marks: MarkMeasures, registration: Registration, backing: Backing, expected: Expected, clear: float
+) -> Bools:  # fmt: skip
+    """Marks (n,) that lie a lattice step aside: all of a block, or those of single rows."""
+    if moved_on(photo, layout, block, marks, registration, backing, expected, clear):
+        return np.ones(block.nozzles, bool)
+    return rows_aside(photo, layout, block, marks, registration, backing, expected, clear)
+
+
 def rows_aside(
     photo: Photo, layout: Layout, block: MarksBlock, marks: MarkMeasures, registration: Registration, backing: Backing, expected: Expected, clear: float
 ) -> Bools:  # fmt: skip

@@ -213,7 +213,10 @@ class Locator(Laying):
     def marks_drawn(self, registration: Registration) -> Bytes:
         """Where marks may lie on the map, 255, with as much room as a deflection needs."""
         return kept(
-            self.marked, MARKED, registration, lambda: marks_drawn(self.map.ink, registration, self.marks, self.blocks)
+            self.marked,
+            MARKED,
+            registration,
+            lambda: marks_drawn(self.map.ink, registration, self.marks, self.blocks, self.clear_mm),
         )
 
     def confirmed(self, found: Found) -> Found:

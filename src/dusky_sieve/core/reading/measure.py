@@ -274,7 +274,7 @@ def _gain(ink: Floats, usable: Bools, block: MarksBlock, rows: NDArray[np.int64]
         strong = usable & (ink > STRONG[0] * gain) & (ink < STRONG[1] * gain)
         if strong.sum() < FEW_STRONG[backing]:
             break
-        drift = np.exp(smooth_surface(places, np.log(np.clip(ink, 0.3 * gain, 2 * gain)), strong))
+        drift = np.exp(smooth_surface(places, np.log(np.maximum(ink, PRINTED_FROM)), strong))
         gain = np.clip(drift, *GAIN_LIMIT[backing])
     return gain
 

@@ -18,7 +18,7 @@ from dusky_sieve.core.layout import (
     overlaid,
 )
 from dusky_sieve.core.reading.along import along_travel, numbered_back
-from dusky_sieve.core.reading.aside import moved_on, rows_aside
+from dusky_sieve.core.reading.aside import lying_aside
 from dusky_sieve.core.reading.compiled import on_one_core
 from dusky_sieve.core.reading.cover import (
     STATE_DEFLECTED,
@@ -186,16 +186,12 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> _Tried:
     lost_ones = elsewhere(measured) if photo.backing == "light" else []
     # Ink on the map where not one mark can be measured: it is not the block's own, or the block lies elsewhere.
     at_odds = silent & {b.id for b in placed.finished.printing}
-    aside = {
-        b.id
-        for b in blocks
-        if moved_on(photo.pixels, whole, b, measured[b.id], registration, photo.backing, expected, clear[b.id])
-    }
-    for name in {*lost_ones, *at_odds, *aside, *placed.finished.overlooked(silent)}:
-        doubtful[name] = np.ones(len(measured[name].ink), bool)
     for b in blocks:
-        slid = rows_aside(photo.pixels, whole, b, measured[b.id], registration, photo.backing, expected, clear[b.id])
-        doubtful |= {b.id: slid | doubtful.get(b.id, False)} if slid.any() else {}
+        aside = lying_aside(photo.pixels, whole, b, measured[b.id], registration, photo.backing, expected, clear[b.id])
+        if aside.any():
+            doubtful[b.id] = aside | doubtful.get(b.id, False)
+    for name in {*lost_ones, *at_odds, *placed.finished.overlooked(silent)}:
+        doubtful[name] = np.ones(len(measured[name].ink), bool)
     lie = {b.id: _lie_of(b, measured[b.id], doubtful.get(b.id), placed.moved.get(b.id, np.zeros(2))) for b in blocks}
     foreign = printed_paper({n: m.bare for n, m in measured.items()}, {n: m.strength for n, m in measured.items()})
     amount = dict(zip(printed, amounts(blocks, [lie[name].marks for name in printed], photo.backing), strict=True))

@@ -136,10 +136,10 @@ def as_large(strokes: Strokes, some: NDArray[np.bool_]) -> NDArray[np.bool_]:
     return like
 
 
-def marks_drawn(ink: Bytes, place: Registration, marks: Marks, blocks: list[MarksBlock]) -> Bytes:
-    """Where marks may lie on the ink map, 255, with as much room as a deflection needs and the next row leaves."""
+def marks_drawn(ink: Bytes, place: Registration, marks: Marks, blocks: list[MarksBlock], clear_mm: float) -> Bytes:
+    """Where marks may lie on the ink map, 255, with as much room as a deflection needs and the next row, `clear_mm` away, leaves."""
     lines = np.zeros_like(ink)
-    room = min(max(b.mark[1] + b.nozzle_pitch for b in blocks), OWN_ROOM * float(np.median(clear_heights(blocks))))
+    room = min(max(b.mark[1] + b.nozzle_pitch for b in blocks), OWN_ROOM * clear_mm)
     thick = max(3, round(2 * place.px_per_mm(np.array(place.size) / 2) * room))
     along = (marks.sizes[:, :1] / 2) * (1.0, 0.0)
     ends = np.stack([place.to_photo(marks.centres - along), place.to_photo(marks.centres + along)], axis=1)
