@@ -99,7 +99,7 @@ def test_rows_are_followed_from_beside_them_and_through_a_bow(down, bow):
     start = rigid(flat @ np.array([[1, 0, 0], [0, 1, down * CLEAR], [0, 0, 1.0]]), LAYOUT.size)
     found, marks = start, gather_marks(LAYOUT, "light")
     for plan in (*PLANS, FINAL):
-        found = follow(distance, found, marks, CLEAR, plan)
+        found = follow(distance, found, marks, plan)
     assert off_across(start, true) > 1.2
     assert off_across(found, true) < 0.7
 
@@ -113,7 +113,7 @@ def test_rows_are_followed_from_close_by_though_a_stretch_takes_the_rim_whole_ro
     for plans in (FROM_CLOSE_BY, PLANS):
         found = rigid(flat @ np.array([[1, 0, 0], [0, stretch, half - stretch * half], [0, 0, 1.0]]), LAYOUT.size)
         for plan in plans:
-            found = follow(distance, found, gather_marks(LAYOUT, "light"), CLEAR, plan)
+            found = follow(distance, found, gather_marks(LAYOUT, "light"), plan)
         off.append(off_across(found, rigid(flat, LAYOUT.size)))
     assert off[0] < 0.7 < 10 < off[1]
 

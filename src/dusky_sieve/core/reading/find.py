@@ -8,7 +8,16 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_width, extent, mark_centres, marks_over
+from dusky_sieve.core.layout import (
+    Backing,
+    Layout,
+    MarksBlock,
+    clear_heights,
+    clear_width,
+    extent,
+    mark_centres,
+    marks_over,
+)
 from dusky_sieve.core.reading.inkmap import Strokes
 from dusky_sieve.core.reading.registration import inverse, project
 from dusky_sieve.core.reading.tilt import Lean
@@ -56,22 +65,24 @@ PARTS = Effort(2, 0.2, False, 2, 6, parts=True)
 
 @dataclass(frozen=True)
 class Marks:
-    """All marks of a layout that can show over one backing: centres and sizes (n, 2) mm, block (n,) index."""
+    """All marks of a layout that can show over one backing: centres and sizes (n, 2) mm, block (n,) index, clear heights (n,) mm."""
 
     centres: Floats
     sizes: Floats
     block: NDArray[np.int64]
+    clear: Floats
 
     @cached_property
-    def points(self) -> Floats:
-        """Three points (n, 2) mm along every mark, of many marks along some of them."""
+    def points(self) -> tuple[Floats, Floats]:
+        """Three points (n, 2) mm along every mark, of many marks along some of them, and the clear heights (n,) mm there."""
         stride = max(1, len(self.centres) * 3 // MOST_POINTS)
         centres, sizes = self.centres[::stride], self.sizes[::stride]
-        return np.concatenate([centres + sizes * (part, 0) for part in (-0.35, 0.0, 0.35)])
+        along = [centres + sizes * (part, 0) for part in (-0.35, 0.0, 0.35)]
+        return np.concatenate(along), np.tile(self.clear[::stride], len(along))
 
     def only(self, keep: NDArray[np.bool_]) -> "Marks":
         """These marks alone."""
-        return Marks(self.centres[keep], self.sizes[keep], self.block[keep])
+        return Marks(self.centres[keep], self.sizes[keep], self.block[keep], self.clear[keep])
 
 
 @dataclass(frozen=True)
@@ -100,14 +111,12 @@ def boxed(layout: Layout, backing: Backing) -> tuple[Layout, tuple[float, float]
 
 def gather_marks(layout: Layout, backing: Backing) -> Marks:
     """Marks of every block judged over `backing`, in block order."""
-    centres, sizes, block = [np.zeros((0, 2))], [np.zeros((0, 2))], [np.zeros(0, np.int64)]
-    for index, item in enumerate(layout.blocks):
-        if isinstance(item, MarksBlock) and item.backing == backing:
-            points = mark_centres(item)
-            centres.append(points)
-            sizes.append(np.tile(np.array(item.mark), (len(points), 1)))
-            block.append(np.full(len(points), index))
-    return Marks(np.concatenate(centres), np.concatenate(sizes), np.concatenate(block))
+    blocks = marks_over(layout, backing)
+    names, counts = {b.id for b in blocks}, [b.nozzles for b in blocks]
+    index = [k for k, item in enumerate(layout.blocks) if item.id in names]
+    centres = np.concatenate([np.zeros((0, 2)), *(mark_centres(b) for b in blocks)])
+    sizes = np.repeat(np.array([b.mark for b in blocks]).reshape(-1, 2), counts, axis=0)
+    return Marks(centres, sizes, np.repeat(index, counts), np.repeat(clear_heights(blocks), counts))
 
 
 def correlated(

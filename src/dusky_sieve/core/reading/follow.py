@@ -72,22 +72,23 @@ def distance_to(lines: Bytes) -> Singles:
 
 
 def follow(
-    distance: Singles, start: Registration, marks: Marks, clear_mm: float, plan: tuple[Stage, ...], seed: Floats | None = None
-) -> Registration:  # fmt: skip
+    distance: Singles, start: Registration, marks: Marks, plan: tuple[Stage, ...], seed: Floats | None = None
+) -> Registration:
     """Registration (sheet mm to ink map) moved across travel onto strokes, from the distance to them.
 
-    clear_mm : distance between strokes of neighbouring rows; sets how far a point may look. plan : what is done.
-    seed : (2,) mm from where it grows, else from the middle.
+    The next row of a mark's own block sets how far it may look: of two blocks with unlike rows the one's points would find the other
+    row of theirs. plan : what is done. seed : (2,) mm from where it grows, else from the middle.
     """
     size = start.size
-    cap = float(np.clip(FAR_SHARE * clear_mm * start.px_per_mm(np.array(size) / 2), 2.0, 40.0))
-    points = marks.points
+    points, clear = marks.points
+    cap = np.clip(FAR_SHARE * clear * start.px_per_mm(np.array(size) / 2), 2.0, 40.0)
+    most = float(np.median(clear))
     base, basis = start.displaced(points), in_rows(warp_terms(points, size))
     away = away_from(points, seed)
     total, matrix = np.zeros(len(TERMS)), in_rows(start.homography)
     for degree, rounds, share in plan:
         part = np.asarray((away < share * 1.05).all(axis=1) | (share >= 1))
-        total = _stage(distance, base, basis, part, matrix, total, DEGREES[degree], rounds, cap, clear_mm)
+        total = _stage(distance, base, basis, part, matrix, total, DEGREES[degree], rounds, cap, most)
     warp = start.warp.copy()
     warp[:, 1] += total
     return Registration(start.homography, warp, size)
@@ -95,13 +96,13 @@ def follow(
 
 @compiled
 def _stage(
-    distance: Singles, base: Floats, basis: Floats, part: Bools, matrix: Floats, total: Floats, count: int, rounds: int, cap: float,
+    distance: Singles, base: Floats, basis: Floats, part: Bools, matrix: Floats, total: Floats, count: int, rounds: int, cap: Floats,
     most: float,
 ) -> Floats:  # fmt: skip
     """Coefficients (15,) of the displacement across travel after some rounds of Gauss-Newton on the first `count` of them.
 
     base : (n, 2) mm, moved by the terms (n, 15) of `basis`; part : (n,) those that take part; matrix : sheet mm to map pixels;
-    cap : px, beyond which a stroke is not a point's own; most : mm, that a round moves a term
+    cap : (n,) px, beyond which a stroke is not a point's own; most : mm, that a round moves a term
     """
     down = _down(base, basis, matrix, total, count)  # hardly changes from round to round
     total = total.copy()
@@ -144,7 +145,7 @@ def _pulled(
     distance: Singles, base: Floats, basis: Floats, part: Bools, down: Floats, matrix: Floats, total: Floats, count: int, cap: float
 ) -> tuple[Floats, Floats, float]:  # fmt: skip
     """Normal equations, (count, count) and (count,), of one round down the distance to strokes, and how many points heard them."""
-    soft, heard = max(0.35 * cap, 1.0), 0.0
+    heard = 0.0
     normal, pull, row = np.zeros((count, count)), np.zeros(count), np.zeros(count)
     for n in range(len(base)):
         if not part[n]:
@@ -156,9 +157,9 @@ def _pulled(
         if not on_picture(distance, x, y):
             continue
         value, right, below = _slope(distance, x, y)
-        if value >= cap:
+        if value >= cap[n]:
             continue
-        weight = 1 / (1 + (value / soft) ** 2)
+        weight = 1 / (1 + (value / max(0.35 * cap[n], 1.0)) ** 2)
         heard += weight
         steep = right * down[n, 0] + below * down[n, 1]
         for k in range(count):

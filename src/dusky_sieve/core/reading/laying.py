@@ -207,7 +207,7 @@ class Laying:
         slack = slack_of(sum(-(-b.nozzles // b.columns) for b in self.blocks), touching(self.blocks, scale))
         distance, followed = self._distance(like), start
         for plan in plans:
-            followed = follow(distance, followed, self.marks, self.clear_mm, plan, seed)
+            followed = follow(distance, followed, self.marks, plan, seed)
             if plan is plans[0] and self.judge.of(followed).there < FAINT:
                 return followed
             if (share := plan[-1][2]) < 1:  # a free curve swings where nothing was followed yet; a camera leads on
@@ -222,7 +222,7 @@ class Laying:
         shown = fit.printing[self.block_of]
         square = squared(followed, self.marks.centres[shown], self.along[shown], self.map.lens, slack=slack)
         slid = slide(self.sliding.soft, square, printing, self.layout)
-        return follow(distance, slid, self.marks, self.clear_mm, FINAL)
+        return follow(distance, slid, self.marks, FINAL)
 
     def _distance(self, like: Bools) -> Singles:
         """Distance (rows, columns) px to the nearest of those strokes (n,); that of the last is kept."""
