@@ -142,7 +142,7 @@ def _down(base: Floats, basis: Floats, matrix: Floats, total: Floats, count: int
 
 @compiled
 def _pulled(
-    distance: Singles, base: Floats, basis: Floats, part: Bools, down: Floats, matrix: Floats, total: Floats, count: int, cap: float
+    distance: Singles, base: Floats, basis: Floats, part: Bools, down: Floats, matrix: Floats, total: Floats, count: int, cap: Floats
 ) -> tuple[Floats, Floats, float]:  # fmt: skip
     """Normal equations, (count, count) and (count,), of one round down the distance to strokes, and how many points heard them."""
     heard = 0.0
