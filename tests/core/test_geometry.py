@@ -79,9 +79,9 @@ def test_how_rows_lie_leaves_a_place_that_a_camera_would_make_as_it_is():
     along = np.tile([0.05, 0.0], (len(points), 1))
     place = rigid(PLANE, LAYOUT.size)
     lens = Lens.of((800, 900))
-    same = squared(place, points, along, lens, slack=0.1)
+    same = squared(place, points, along, lens, slack=np.full(len(points), 0.1))
     assert np.abs(same.to_photo(points) - place.to_photo(points)).max() < 0.05
-    assert squared(place, points[:8], along[:8], lens, slack=0.1) is place  # too few to tell
+    assert squared(place, points[:8], along[:8], lens, slack=np.full(8, 0.1)) is place  # too few to tell
 
 
 # Rows' ends

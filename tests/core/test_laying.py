@@ -152,7 +152,11 @@ def test_how_rows_lie_says_how_far_marks_are_apart_along_them(k1, curl):
     followed = Registration(rows, warp, RUNS.size)
     along = np.tile(0.05 * np.array(COLUMN) / np.hypot(*COLUMN), (len(points), 1))
     square = squared(
-        followed, points, along, Lens.of((scene.height, scene.width)), slack=slack_of(rows=60, touching=True)
+        followed,
+        points,
+        along,
+        Lens.of((scene.height, scene.width)),
+        slack=np.full(len(points), slack_of(rows=60, touching=True)),
     )
     before, after = (columns_off(way, scene, bent=True) for way in (followed, square))
     assert before > 0.5

@@ -204,7 +204,8 @@ class Laying:
             seed = np.asarray(np.median(self.marks.centres[shown], axis=0))
         away = away_from(self.marks.centres, seed).max(axis=1)
         scale = start.px_per_mm(np.array(self.layout.size) / 2)
-        slack = slack_of(sum(-(-b.nozzles // b.columns) for b in self.blocks), touching(self.blocks, scale))
+        rows = sum(-(-b.nozzles // b.columns) for b in self.blocks)
+        slack = np.array([slack_of(rows, touching(b, scale)) for b in self.blocks])[self.block_of]
         distance, followed = self._distance(like), start
         for plan in plans:
             followed = follow(distance, followed, self.marks, plan, seed)
@@ -213,14 +214,14 @@ class Laying:
             if (share := plan[-1][2]) < 1:  # a free curve swings where nothing was followed yet; a camera leads on
                 part = shown & (away < share * 1.05)
                 followed = squared(
-                    followed, self.marks.centres[part], self.along[part], self.map.lens, rest=False, slack=slack
+                    followed, self.marks.centres[part], self.along[part], self.map.lens, rest=False, slack=slack[part]
                 )
         fit = self.judge.of(followed)
         printing = [b for b, shown in zip(self.blocks, fit.printing, strict=True) if shown]
         if fit.there < GLIMPSE:
             return followed
         shown = fit.printing[self.block_of]
-        square = squared(followed, self.marks.centres[shown], self.along[shown], self.map.lens, slack=slack)
+        square = squared(followed, self.marks.centres[shown], self.along[shown], self.map.lens, slack=slack[shown])
         slid = slide(self.sliding.soft, square, printing, self.layout)
         return follow(distance, slid, self.marks, FINAL)
 

@@ -35,10 +35,9 @@ BARE_PX = 5.0  # of the map, which must be bare between rows to tell: ink is wid
 FAR_OFF = 0.35  # of a mark's ink, from which a sample counts half
 
 
-def touching(blocks: list[MarksBlock], scale: float) -> bool:
+def touching(block: MarksBlock, scale: float) -> bool:
     """Whether gaps along travel hardly show at `scale` pixels a mm: then a row's ends tell most of where it lies."""
-    gap, column = (float(np.median([v(b) for b in blocks])) for v in (clear_width, lambda b: b.column_pitch[0]))
-    return gap <= max(TOUCHING_PX / scale, TOUCHING_SHARE * column)
+    return clear_width(block) <= max(TOUCHING_PX / scale, TOUCHING_SHARE * abs(block.column_pitch[0]))
 
 
 @dataclass(frozen=True)
@@ -47,7 +46,7 @@ class _Rows:
 
     places : (n, 2) mm; terms : (n, t) of a warp over the sheet, as many as any stage asks for; wanted, usable : (n,) how much of each a mark covers, and 1 for
     those that count; seen : (n,) those that are looked at, for they count or what counts is blurred with them; beyond : (n,) beyond the row's ends
-    column_mm : (rows,); half_row : (rows, 2) mm to half-way to the next row; clear_mm : (rows,)
+    column_mm : (rows,); half_row : (rows, 2) mm to half-way to the next row; clear_mm : (rows,); ends_only : (rows,) whether gaps do not show
     """
 
     places: Floats
@@ -60,21 +59,23 @@ class _Rows:
     column_mm: Floats
     half_row: Floats
     clear_mm: Floats
+    ends_only: Bools
 
 
 def slide(soft_ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Layout) -> Registration:
     """Registration moved along travel, by the brightness along each row of the printing blocks, on the map's soft ink."""
     scale = start.px_per_mm(np.array(start.size) / 2)
-    ends_only = touching(blocks, scale)
+    ends_only = tuple(touching(block, scale) for block in blocks)
     rows = _rows_of(tuple(blocks), layout, ends_only)
     base, matrix = start.displaced(rows.places), in_rows(start.homography)
     row_of = np.repeat(np.arange(len(rows.column_mm)), np.diff(rows.start))
     beyond = np.flatnonzero(rows.beyond & (rows.clear_mm * scale > BARE_PX)[row_of])
     half_row = rows.half_row[row_of[beyond]]
     total = np.zeros(len(TERMS))
-    count_rows, supple = len(rows.column_mm), 1 if ends_only else 3
+    # Where some have gaps these say how the sheet bends, those without only where its rows end.
+    telling, supple = (len(rows.column_mm), 1) if all(ends_only) else (int((~rows.ends_only).sum()), 3)
     for blur, degree, rounds in SLIDES:
-        count = DEGREES[min(degree, supple, 1 + int(count_rows > 12) + int(count_rows > 30))]
+        count = DEGREES[min(degree, supple, 1 + int(telling > 12) + int(telling > 30))]
         level: Singles | None = None
         taps = _taps(blur * ROW_SAMPLES)
         aim = _smoothed(rows.wanted, rows.start, taps)
@@ -98,9 +99,9 @@ def slide(soft_ink: Bytes, start: Registration, blocks: list[MarksBlock], layout
 
 
 @lru_cache(maxsize=4)
-def _rows_of(blocks: tuple[MarksBlock, ...], layout: Layout, ends_only: bool) -> _Rows:
+def _rows_of(blocks: tuple[MarksBlock, ...], layout: Layout, ends_only: tuple[bool, ...]) -> _Rows:
     """Samples along the rows of all blocks together, thinned to about MOST_ROWS."""
-    parts = [_rows_of_block(block, layout, len(blocks), ends_only) for block in blocks]
+    parts = [_rows_of_block(block, layout, len(blocks), ends) for block, ends in zip(blocks, ends_only, strict=True)]
     places = np.concatenate([place.reshape(-1, 2) for place, *_ in parts])
     wanted, usable, beyond = (np.concatenate([part[k].ravel() for part in parts]) for k in (1, 2, 3))
     lengths = np.concatenate([np.full(part[1].shape[0], part[1].shape[1]) for part in parts])
@@ -112,7 +113,7 @@ def _rows_of(blocks: tuple[MarksBlock, ...], layout: Layout, ends_only: bool) ->
         places, in_rows(warp_terms(places, layout.size)[:, : DEGREES[SLIDES[-1][1]]]), wanted.astype(np.float32), usable.astype(np.float32),
         seen, beyond, np.append(0, np.cumsum(lengths)), np.repeat([b.column_pitch[0] or 1.0 for b in blocks], count),
         np.repeat([np.array(b.row_pitch) / 2 for b in blocks], count, axis=0),
-        np.repeat([clear_height(b) for b in blocks], count),
+        np.repeat([clear_height(b) for b in blocks], count), np.repeat(ends_only, count),
     )  # fmt: skip
 
 

@@ -116,20 +116,20 @@ def squared(
     lens: Lens,
     *,
     rest: bool = True,
-    slack: float,
+    slack: Floats,
 ) -> Registration:
     """The registration that a camera would make of how rows lie; what it cannot say across travel stays in the warp.
 
     Without that `rest` it is the camera's alone, over the whole sheet: it leads on to where no row was followed yet.
 
     points : (n, 2) mm on rows; along : (n, 2) mm a little step along each one's row; lens : what took the photo, in its pixels;
-    slack : see slack_of.
+    slack : (n,) see slack_of.
     Gauss-Newton on distances across rows, with usual phones and usual sheets as the prior of lens and curl.
     """
     if len(points) < LEAST_POINTS:
         return registration
     stride = -(-len(points) // MOST_POINTS)
-    points, along = points[::stride], along[::stride]
+    points, along, slack = points[::stride], along[::stride], slack[::stride, None]
     aim = registration.to_photo(points)
     step = registration.to_photo(points + along) - aim
     tangent = step / np.linalg.norm(step, axis=1, keepdims=True)
