@@ -34,6 +34,8 @@ FROM_CLOSE_BY: tuple[tuple[Stage, ...], ...] = (
     ((2, 3, 0.62), (3, 4, 0.75)),
     ((3, 4, 0.87), (4, 5, 1.0)),
 )
+# All of it at once: where alignment lies everywhere within a row, nothing led on from the middle lies better.
+AT_ONCE: tuple[tuple[Stage, ...], ...] = (((2, 3, 1.0), (3, 4, 1.0), (4, 5, 1.0)),)
 FINAL: tuple[Stage, ...] = ((2, 3, 0.75), (3, 4, 1.0), (4, 5, 1.0))
 PARTS = 4  # of the sheet, each way, in looking for the one that is followed best
 LEAST_OF_PART, WELL_FOLLOWED = 10, 0.6  # marks of a part, and the share of them that lie on strokes

@@ -17,6 +17,7 @@ from dusky_sieve.core.reading.find import (
     without_sides,
 )
 from dusky_sieve.core.reading.follow import (
+    AT_ONCE,
     FINAL,
     FROM_CLOSE_BY,
     PLANS,
@@ -54,6 +55,7 @@ GLIMPSE = 0.06  # share explained after following across travel, under which not
 FAR_STEPS = (-16, -4, 4, 16)  # columns that a run of many may lie along itself before whole steps are tried singly
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, likewise
+PARTLY_ASTRAY = 0.05
 ASTRAY, SURELY_LIKE = 0.25, 0.8  # spill from which rows were not followed; correlation from which they are again
 
 
@@ -148,9 +150,11 @@ class Laying:
             found = self._better(found, candidate.lean, like, place)
             if found.fit.there >= WELL_FOUND or (found.fit.there >= CLEARLY_FOUND and found.fit.spill < WELL_LAID):
                 break
-        if found is not None and aligned is not None and aligned[0] > SURELY_LIKE and found.fit.spill > ASTRAY:
-            place = self.followed(like, rigid(aligned[1], self.layout.size), plans=FROM_CLOSE_BY)
-            found = self._better(found, candidate.lean, like, place)
+        if found is not None and aligned is not None and aligned[0] > SURELY_LIKE:
+            for plans, least in ((FROM_CLOSE_BY, ASTRAY), (AT_ONCE, PARTLY_ASTRAY)):
+                if found.fit.spill > least:
+                    place = self.followed(like, rigid(aligned[1], self.layout.size), plans=plans)
+                    found = self._better(found, candidate.lean, like, place)
         if found is not None and HALF_FOUND <= found.fit.there < WELL_FOUND and found.fit.spill >= WELL_LAID:
             found = self._polished(found)
         return found

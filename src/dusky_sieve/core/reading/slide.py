@@ -21,6 +21,7 @@ Whole = NDArray[np.int64]
 Bytes = NDArray[np.uint8]
 Bools = NDArray[np.bool_]
 
+LONG_ROW = 8  # marks with gaps between them
 ROW_SAMPLES = 8  # per column step, along a row
 MOST_ROWS = 48
 LEAST_LEVEL = 6.0  # of 255: ink of a row that hardly prints
@@ -74,8 +75,10 @@ def slide(soft_ink: Bytes, start: Registration, blocks: list[MarksBlock], layout
     total = np.zeros(len(TERMS))
     # Where some have gaps these say how the sheet bends, those without only where its rows end.
     telling, supple = (len(rows.column_mm), 1) if all(ends_only) else (int((~rows.ends_only).sum()), 3)
+    # A row of many marks tells by itself how it bends.
+    long = any(b.columns >= LONG_ROW for b, ends in zip(blocks, ends_only, strict=True) if not ends)
     for blur, degree, rounds in SLIDES:
-        count = DEGREES[min(degree, supple, 1 + int(telling > 12) + int(telling > 30))]
+        count = DEGREES[min(degree, supple, 1 + int(long or telling > 12) + int(telling > 30))]
         level: Singles | None = None
         taps = _taps(blur * ROW_SAMPLES)
         aim = _smoothed(rows.wanted, rows.start, taps)
