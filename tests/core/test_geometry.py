@@ -91,7 +91,7 @@ def ends(slides: np.ndarray, right_at: float) -> Ends:
     """Ends of one block that fit best where rows are slid by so many columns."""
     table = np.clip(1 - np.abs(slides - right_at) / 2, -1, 1)
     at = np.array([[-0.8, 0.0], [0.8, 0.0]])
-    return Ends(np.stack([table, table]), slides, np.array([0.5, 0.5]), at, ("a", "a"), (-1, 1))
+    return Ends(np.stack([table, table]), slides, np.array([0.5, 0.5]), at, np.ones((2, 2)), ("a", "a"), (-1, 1))
 
 
 @pytest.mark.parametrize("columns", [0.0, 1.0, -1.5])
@@ -100,14 +100,14 @@ def test_rows_laid_whole_columns_aside_are_slid_back_by_as_many(columns):
     found = find_slip(ends(slides, columns))
     assert found.middle == pytest.approx(columns)
     assert found.moves == (columns != 0)
-    step = BLOCKS[0].column_pitch
+    step = np.array(BLOCKS[0].column_pitch)
     place = slipped(rigid(PLANE, LAYOUT.size), found, step, LAYOUT.size)
-    assert np.abs(place.to_photo(GRID) - rigid(PLANE, LAYOUT.size).to_photo(GRID + columns * np.array(step))).max() < 1e-6  # fmt: skip
+    assert np.abs(place.to_photo(GRID) - rigid(PLANE, LAYOUT.size).to_photo(GRID + columns * step)).max() < 1e-6  # fmt: skip
     assert ends(slides, columns).aside() == (["a"] if abs(columns) >= 1 else [])
 
 
 def test_without_ends_nothing_slips():
-    none = Ends(np.zeros((0, 3)), np.arange(3.0), np.zeros(0), np.zeros((0, 2)), (), ())
+    none = Ends(np.zeros((0, 3)), np.arange(3.0), np.zeros(0), np.zeros((0, 2)), np.zeros((0, 2)), (), ())
     assert (find_slip(none).moves, none.told, none.aside()) == (False, True, [])
     assert not Slip(0.2, 0.1, 0.0, 0.4, 0.9).moves  # a part of a column is what fitting finds by itself
 

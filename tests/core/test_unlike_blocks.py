@@ -212,7 +212,7 @@ def test_where_one_blocks_ends_on_the_map_speak_against_it_what_the_photo_shows_
     pixels = photo(layout)
     at = Locator(pixels, layout, "light", "p")
     place = rigid(sheet_to_photo(layout, small_scene(fill=0.9, margin_mm=10)), layout.size)
-    one = Ends(np.zeros((1, 9)), np.linspace(-1, 1, 9), np.ones(1), np.zeros((1, 2)), (layout.blocks[0].id,), (1,), True)  # fmt: skip
+    one = Ends(np.zeros((1, 9)), np.linspace(-1, 1, 9), np.ones(1), np.zeros((1, 2)), np.ones((1, 2)), (layout.blocks[0].id,), (1,), True)  # fmt: skip
     monkeypatch.setattr(Finished, "ends", one)
     monkeypatch.setattr(laid_module, "find_slip", lambda _: SimpleNamespace(moves=True))
     if not told:

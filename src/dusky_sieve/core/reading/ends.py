@@ -38,7 +38,7 @@ ALONG_FROM = 2  # columns a block must have for its rows to have ends
 
 @dataclass(frozen=True)
 class Slip:
-    """A slip along the rows, in columns: at the sheet's middle, and how much more at its right and lower rim.
+    """A slip along the rows, in columns (see Ends.column): at the sheet's middle, and how much more at its right and lower rim.
 
     gain : how much better the rows' ends fit with it than without, as a share of an end's ink; fit : how well with it
     """
@@ -65,7 +65,7 @@ class Ends:
 
     table : (groups, slides) ink inside the ends less ink beyond, -1..1; slides : (slides,) columns
     weight, at : (groups,) share of all rows, and (groups, 2) where the group's ends are, -1..1 over the sheet
-    block, side : (groups,) the block's id, and -1 for its left ends, 1 for its right ones
+    columns : (groups, 2) mm, a column of each one's block; block, side : (groups,) the block's id, and -1 for its left ends, 1 for its right ones
     gaps_show : whether all gaps between these marks are wide enough to be seen
     """
 
@@ -73,9 +73,17 @@ class Ends:
     slides: Floats
     weight: Floats
     at: Floats
+    columns: Floats
     block: tuple[str, ...]
     side: tuple[int, ...]
     gaps_show: bool = False
+
+    @property
+    def column(self) -> Floats:
+        """The column (2,) mm in which slips are counted: the middle one of all groups'; blocks may have others."""
+        if not len(self.columns):
+            return np.array([1.0, 0.0])
+        return np.asarray(self.columns[np.argsort(np.abs(self.columns[:, 0]))[len(self.columns) // 2]])
 
     @property
     def told(self) -> bool:
@@ -107,17 +115,20 @@ class Ends:
         kept = [k for k, name in enumerate(self.block) if name not in blocks]
         weight = self.weight[kept] / (float(self.weight[kept].sum()) or 1.0)
         names, sides = tuple(self.block[k] for k in kept), tuple(self.side[k] for k in kept)
-        return Ends(self.table[kept], self.slides, weight, self.at[kept], names, sides, self.gaps_show)
+        return Ends(
+            self.table[kept], self.slides, weight, self.at[kept], self.columns[kept], names, sides, self.gaps_show
+        )
 
-    def score(self, slips: Floats) -> Floats:
-        """The fit of all ends (n,) for slips (k, n) in columns, the first k terms of a smooth warp over the sheet.
+    def score(self, slips: Floats, column: float | None = None) -> Floats:
+        """The fit of all ends (n,) for slips (k, n), the first k terms of a smooth warp over the sheet, in columns of so many mm along travel.
 
-        Zero where there are no ends to see.
+        Those of `column` where none is given; zero where there are no ends to see.
         """
         if not len(self.table):
             return np.zeros(slips.shape[1])
         basis = warp_terms(self.at + 1, (2.0, 2.0))[:, : len(slips)]
-        return _fits(self.table, self.weight, basis @ slips, float(self.slides[0]))
+        own = (self.column[0] if column is None else column) / self.columns[:, :1]
+        return _fits(self.table, self.weight, basis @ slips * own, float(self.slides[0]))
 
 
 @compiled
@@ -145,7 +156,7 @@ def ends_of(place: Place, blocks: list[MarksBlock], layout: Layout, near: NDArra
     slides = np.arange(-FURTHEST - 3 * abs(TILTS).max(), FURTHEST + 3 * abs(TILTS).max() + FINE / 2, FINE)
     middle = np.array(layout.size) / 2
     scale = float(np.linalg.norm(np.diff(place(np.array([middle, middle + (1.0, 0.0)])), axis=0)))
-    scores, weights, middles, names = [], [], [], []
+    scores, weights, middles, columns, names = [], [], [], [], []
     gaps_show = True
     for k, block in enumerate(blocks):
         if not fit.printing[k] or min(block.columns, block.nozzles) <= ALONG_FROM or not narrow(block, scale):
@@ -161,13 +172,14 @@ def ends_of(place: Place, blocks: list[MarksBlock], layout: Layout, near: NDArra
                     scores.append(values)
                     weights.append(float(half[1] - half[0]))
                     names.append((block.id, side))
+                    columns.append(block.column_pitch)
                     middles.append(
                         _places(block, np.array([[column, (half[0] + half[1] - 1) / 2]]))[0] / np.array(layout.size) * 2
                         - 1
                     )
     return Ends(
         np.array(scores).reshape(-1, len(slides)), slides, np.array(weights) / (sum(weights) or 1.0), np.array(middles).reshape(-1, 2),
-        tuple(name for name, _ in names), tuple(side for _, side in names), gaps_show,
+        np.array(columns).reshape(-1, 2), tuple(name for name, _ in names), tuple(side for _, side in names), gaps_show,
     )  # fmt: skip
 
 
@@ -300,12 +312,11 @@ def _ink_between(nodes: Floats, count: int, near: NDArray[np.uint8], low: float,
     return ink
 
 
-def slipped(registration: Registration, slip: Slip, column: tuple[float, float], size: tuple[float, float]) -> Registration:  # fmt: skip
+def slipped(registration: Registration, slip: Slip, column: Floats, size: tuple[float, float]) -> Registration:
     """The registration with the sheet slid along its rows: p goes where p + slip(p) columns went."""
-    step = np.array(column)
     shear = np.eye(3)
-    shear[:2, 0] += step * slip.right * 2 / size[0]
-    shear[:2, 1] += step * slip.down * 2 / size[1]
-    shear[:2, 2] += step * (slip.middle - slip.right - slip.down)
+    shear[:2, 0] += column * slip.right * 2 / size[0]
+    shear[:2, 1] += column * slip.down * 2 / size[1]
+    shear[:2, 2] += column * (slip.middle - slip.right - slip.down)
     homography = registration.homography @ shear
     return Registration(homography / homography[2, 2], registration.warp, registration.size, registration.origin)

@@ -37,8 +37,8 @@ TILTS = np.linspace(-1.0, 1.0, 9)  # columns by which the slip may differ betwee
 NUDGES = np.linspace(-1.0, 1.0, 9)  # columns by which the whole is slid while bends are tried
 # Of a column of slip, per term: of those that fit alike the smallest is taken.
 COSTS = np.array([0.01] * 3 + [0.02] * 3)
-# Times as much where all other rows' gaps show: what told whole columns of those is not outdone by the ends of a row or two.
-HELD_BY_GAPS = 5.0
+# Of a column, from which a slip leaves what gaps tell of a block: twice as far it is counted as if its ends lay wrongly.
+HELD_BY_GAPS = 0.5
 STEPS_WEIGHT = 0.6  # of the steps' agreement against the ends' in choosing among slips
 LEAST_SEGMENTS = 4  # that tell how a sheet lies along its rows
 SEEN_FROM = 0.35  # agreement of the steps, 0..1, from which they are believed; noise reaches a third of it
@@ -183,7 +183,8 @@ def slid(
     column = float(np.median(steps.column))
     all_terms = warp_terms(steps.place - registration.origin, registration.size)
     terms = all_terms[:, : DEGREES[2]]
-    coefficients = _slip(steps, terms, column, ends, ends.share(blocks))
+    by_gaps = np.array([block.id not in ends.block for block in blocks])[steps.block]
+    coefficients = _slip(steps, terms, column, ends, ends.share(blocks), by_gaps)
     if agreement(steps, terms @ coefficients * column) < SEEN_FROM:
         return registration
     slope = float(np.median([b.column_pitch[1] / b.column_pitch[0] for b in blocks]))
@@ -199,16 +200,19 @@ def slid(
     return Registration(registration.homography, warp, registration.size, registration.origin)
 
 
-def _slip(steps: Steps, terms: Floats, column: float, ends: Ends, share: float) -> Floats:
+def _slip(steps: Steps, terms: Floats, column: float, ends: Ends, share: float, by_gaps: Bools) -> Floats:
     """Coefficients (6,) in columns of the slip that sets the steps level and, as the share of rows that have them says, the ends right.
 
-    terms : (n, 6) of the steps' places
+    terms : (n, 6) of the steps' places; by_gaps : (n,) those of blocks of which gaps told whole columns before: these stay where they are
     """
     few = thinned_by(-(-len(steps.wave) // MOST_SEGMENTS), len(steps.wave))
-    costs = COSTS * (1 + HELD_BY_GAPS * (1 - share))
+    held = few[by_gaps[few]]
+    own = terms[held] * (column / steps.column[held])[:, None]
 
     def worth(slips: Floats, level: Floats | float) -> Floats:
-        return np.asarray(STEPS_WEIGHT * level + share * ends.score(slips) - costs @ np.abs(slips))
+        left = np.clip(np.abs(own @ slips) / HELD_BY_GAPS - 1, 0, 1).mean(axis=0) if len(held) else 0.0
+        told = share * ends.score(slips, column) - (1 - share) * left
+        return np.asarray(STEPS_WEIGHT * level + told - COSTS @ np.abs(slips))
 
     def alone(slip: Floats) -> float:
         return float(worth(slip[:, None], agreement(steps, terms @ slip * column))[0])

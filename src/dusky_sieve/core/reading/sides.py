@@ -21,10 +21,11 @@ WORDS = 0.3  # of a mark's ink at a block's side, by which all ink must be more 
 def ends_right(at: Locator, found: Found) -> Registration:
     """The place slid along the rows where that sets their ends right and explains no less; laid past words first where some stand beside it."""
     found, _ = past_words(at, found)
-    slip = find_slip(at.ends_at(found.registration, found.fit))
+    ends = at.ends_at(found.registration, found.fit)
+    slip = find_slip(ends)
     if not slip.moves:
         return found.registration
-    slid = slipped(found.registration, slip, at.blocks[0].column_pitch, at.layout.size)
+    slid = slipped(found.registration, slip, ends.column, at.layout.size)
     ways = (found.registration, slid, at.followed(found.like, slid))
     return max(ways, key=lambda way: at.judge.of(way).explained)
 
