@@ -7,6 +7,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout, clear_heights, lattice_steps, marks_over
 from dusky_sieve.core.reading.align import align, or_without
+from dusky_sieve.core.reading.ends import narrow
 from dusky_sieve.core.reading.find import (
     Candidate,
     Marks,
@@ -30,7 +31,7 @@ from dusky_sieve.core.reading.follow import (
 from dusky_sieve.core.reading.inkmap import InkMap, Strokes
 from dusky_sieve.core.reading.registration import Registration, homography_of, moved, project, rigid
 from dusky_sieve.core.reading.score import Fit, Judge, probes
-from dusky_sieve.core.reading.slide import slide, touching
+from dusky_sieve.core.reading.slide import slide
 from dusky_sieve.core.reading.square import slack_of, squared
 from dusky_sieve.core.reading.tilt import Lean
 from dusky_sieve.core.reading.words import MarksMap
@@ -209,7 +210,7 @@ class Laying:
         away = away_from(self.marks.centres, seed).max(axis=1)
         scale = start.px_per_mm(np.array(self.layout.size) / 2)
         rows = sum(-(-b.nozzles // b.columns) for b in self.blocks)
-        slack = np.array([slack_of(rows, touching(b, scale)) for b in self.blocks])[self.block_of]
+        slack = np.array([slack_of(rows, narrow(b, scale)) for b in self.blocks])[self.block_of]
         distance, followed = self._distance(like), start
         for plan in plans:
             followed = follow(distance, followed, self.marks, plan, seed)

@@ -10,8 +10,9 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Layout, MarksBlock, clear_height, clear_width, extent, near_by
+from dusky_sieve.core.layout import Layout, MarksBlock, clear_height, extent, near_by
 from dusky_sieve.core.reading.compiled import add_row, compiled, in_rows, on_picture, ranked, solved, straight_between
+from dusky_sieve.core.reading.ends import narrow
 from dusky_sieve.core.reading.follow import STILL_MM
 from dusky_sieve.core.reading.registration import DEGREES, TERMS, Registration, through_matrix, warp_terms
 
@@ -27,18 +28,12 @@ MOST_ROWS = 48
 LEAST_LEVEL = 6.0  # of 255: ink of a row that hardly prints
 STRONG = 0.8  # of a row's samples, below which its strong ink lies
 SLIDES = ((0.45, 1, 6), (0.3, 2, 5), (0.16, 3, 5))  # blur in column steps, degree, iterations
-TOUCHING_PX, TOUCHING_SHARE = 2.5, 0.15  # of a map pixel, of a column: gaps narrower than these hardly show
 END = 2.0  # columns from a row's first and last mark that count as its ends
 BEYOND = 1.3  # column steps looked at beyond a row's ends
 FRAME_SHARE = 0.7  # of ink beyond them, so much above and below is a frame's: a mark has bare paper there
 FRAME_AT = (-1.0, -0.6, 0.6, 1.0)  # half rows above and below: a rule may stand half-way between them
 BARE_PX = 5.0  # of the map, which must be bare between rows to tell: ink is widened by two pixels all round
 FAR_OFF = 0.35  # of a mark's ink, from which a sample counts half
-
-
-def touching(block: MarksBlock, scale: float) -> bool:
-    """Whether gaps along travel hardly show at `scale` pixels a mm: then a row's ends tell most of where it lies."""
-    return clear_width(block) <= max(TOUCHING_PX / scale, TOUCHING_SHARE * abs(block.column_pitch[0]))
 
 
 @dataclass(frozen=True)
@@ -66,7 +61,7 @@ class _Rows:
 def slide(soft_ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Layout) -> Registration:
     """Registration moved along travel, by the brightness along each row of the printing blocks, on the map's soft ink."""
     scale = start.px_per_mm(np.array(start.size) / 2)
-    ends_only = tuple(touching(block, scale) for block in blocks)
+    ends_only = tuple(narrow(block, scale) for block in blocks)
     rows = _rows_of(tuple(blocks), layout, ends_only)
     base, matrix = start.displaced(rows.places), in_rows(start.homography)
     row_of = np.repeat(np.arange(len(rows.column_mm)), np.diff(rows.start))
