@@ -373,7 +373,7 @@ def test_the_angle_of_a_place_tells_one_that_is_squeezed_along_travel(tilt, sque
 
 def test_places_are_two_where_their_marks_lie_apart_and_not_where_only_bare_corners_do():
     size = (200.0, 100.0)
-    middle = Marks(np.array([[95.0, 50.0], [105.0, 52.0]]), np.ones((2, 2)), np.zeros(2, np.int64))
+    middle = Marks(np.array([[95.0, 50.0], [105.0, 52.0]]), np.ones((2, 2)), np.zeros(2, np.int64), np.ones(2))
     at = SimpleNamespace(blocks=BLOCKS[:1], layout=RUNS.model_copy(update={"size": size}), clear_mm=1.0, marks=middle)
     place, swinging = rigid(np.diag([10.0, 10, 1]), size), np.zeros((len(TERMS), 2))
     swinging[TERMS.index((2, 0))] = (0, 4.0)
@@ -423,7 +423,7 @@ def test_a_lead_is_none_against_a_tenth_of_the_marks_that_only_the_other_way_has
 def test_marks_that_another_way_has_but_laid_less_finely_are_none_that_one_has_alone(down_mm, rows):
     """A likeness carried over from the best place lay a third of a step off at its far end; the sheet was read upside down by it."""
     block, place = BLOCKS[0], rigid(np.diag([12.0, 12, 1]), RUNS.size)
-    marks, canvas = Marks(mark_centres(block), np.tile(block.mark, (block.nozzles, 1)), np.zeros(block.nozzles, np.int64)), np.zeros((1300, 2400), np.uint8)  # fmt: skip
+    marks, canvas = Marks(mark_centres(block), np.tile(block.mark, (block.nozzles, 1)), np.zeros(block.nozzles, np.int64), np.ones(block.nozzles)), np.zeros((1300, 2400), np.uint8)  # fmt: skip
     at = SimpleNamespace(
         blocks=[block], layout=RUNS, clear_mm=clear_heights([block])[0], marks=marks,
         marks_drawn=lambda way: marks_drawn(canvas, way, marks, [block], clear_heights([block])[0]),

@@ -17,6 +17,7 @@ Bytes = NDArray[np.uint8]
 
 COARSEST = 0.045  # blur of the first level over the pattern's longer side: only the blocks show
 BLURS = (0.6, 0.3)  # of the widest lattice step, in the levels after it: rows show, then marks
+FINER_FROM = 0.6  # of it, under which a block's own widest step is blurred to nothing there
 ITERATIONS = (25, 15, 10)
 HOLD = (0.6, 0.1, 0.0)  # pull back to the start per level, as a share of what the picture says: of perspective
 HOLD_AFFINE = (0.1, 0.0, 0.0)  # and of scale and shear; the tilt is known about right, and absent blocks mislead
@@ -40,16 +41,29 @@ def widest_step(layout: Layout) -> float:
     return float(min(max(steps, default=1.0), max(layout.size) / 10))
 
 
-def align(lines: Bytes, start: Floats, marks: Marks, layout: Layout) -> tuple[float, Floats] | None:
-    """Homography (sheet mm to map pixels) refined from coarse to fine, with the last level's correlation.
+def tightest_step(layout: Layout) -> float:
+    """The least of the blocks' own widest lattice steps, mm; a single column has none along travel, a single row none across."""
+    blocks = [b for b in layout.blocks if isinstance(b, MarksBlock)]
+    own = [
+        [np.hypot(*step) for step, there in ((b.column_pitch, b.columns > 1), (b.row_pitch, b.nozzles > b.columns)) if there]
+        for b in blocks
+    ]  # fmt: skip
+    return float(min((max(steps) for steps in own if steps), default=widest_step(layout)))
 
+
+def align(lines: Bytes, start: Floats, marks: Marks, layout: Layout) -> tuple[float, Floats] | None:
+    """Homography (sheet mm to map pixels) refined from coarse to fine, with the correlation where the widest steps just show.
+
+    Where a block's rows are much closer than the widest step they are seen in two levels more: it was laid a row aside.
     lines : (rows, columns) 255 where a stroke lies. None where the alignment runs away, or ends at a level where the
     picture is nothing like the pattern.
     """
     homography, score = start, 0.0
     margin = MARGIN_SHARE * max(layout.size)
-    step = widest_step(layout)
-    for level, blur_mm in enumerate((max(COARSEST * max(layout.size), step), BLURS[0] * step, BLURS[1] * step)):
+    step, tight = widest_step(layout), tightest_step(layout)
+    blurs = [max(COARSEST * max(layout.size), step), *(blur * step for blur in BLURS)]
+    finer = [blur * tight for blur in BLURS] if tight < FINER_FROM * step else []
+    for level, blur_mm in enumerate([*blurs, *finer]):
         own = _scale(homography, layout)
         if not np.isfinite(own) or own <= 0:
             return None
@@ -61,13 +75,15 @@ def align(lines: Bytes, start: Floats, marks: Marks, layout: Layout) -> tuple[fl
         kept = marks.only(printing) if printing.any() else marks
         template = np.sqrt(np.maximum(cv2.GaussianBlur(draw_marks(kept, scale, margin, layout.size), (0, 0), blur), 0))
         raster = np.array([[1 / scale, 0, -margin], [0, 1 / scale, -margin], [0, 0, 1]])
-        score, warp = _descend(template, observed, shrunk(factor) @ homography @ raster, level)
+        reached, warp = _descend(template, observed, shrunk(factor) @ homography @ raster, min(level, len(BLURS)))
         refined = np.linalg.inv(shrunk(factor)) @ warp @ np.linalg.inv(raster)
         if not np.isfinite(refined).all() or not plausible(refined / refined[2, 2], layout):
             return None
-        if score < UNLIKE[level]:
-            return None
         homography = refined / refined[2, 2]
+        if level < len(blurs):  # how far a sharper picture is like it says less: marks are missing
+            score = reached
+            if score < UNLIKE[level]:
+                return None
     return score, homography
 
 
