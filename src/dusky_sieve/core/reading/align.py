@@ -42,13 +42,15 @@ def widest_step(layout: Layout) -> float:
 
 
 def tightest_step(layout: Layout) -> float:
-    """The least of the blocks' own widest lattice steps, mm; a single column has none along travel, a single row none across."""
-    blocks = [b for b in layout.blocks if isinstance(b, MarksBlock)]
-    own = [
-        [np.hypot(*step) for step, there in ((b.column_pitch, b.columns > 1), (b.row_pitch, b.nozzles > b.columns)) if there]
-        for b in blocks
-    ]  # fmt: skip
-    return float(min((max(steps) for steps in own if steps), default=widest_step(layout)))
+    """The least of the lattices' own widest steps, mm; single columns have none along travel, single rows none across."""
+    lattices: dict[tuple[tuple[float, float], tuple[float, float]], list[float]] = {}
+    for b in layout.blocks:
+        if isinstance(b, MarksBlock):
+            steps = ((b.column_pitch, b.columns > 1), (b.row_pitch, b.nozzles > b.columns))
+            lattices.setdefault((b.column_pitch, b.row_pitch), []).extend(
+                np.hypot(*step) for step, there in steps if there
+            )
+    return float(min((max(steps) for steps in lattices.values() if steps), default=widest_step(layout)))
 
 
 def align(lines: Bytes, start: Floats, marks: Marks, layout: Layout) -> tuple[float, Floats] | None:
