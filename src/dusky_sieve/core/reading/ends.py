@@ -81,8 +81,6 @@ class Ends:
     @property
     def column(self) -> Floats:
         """The column (2,) mm in which slips are counted: the middle one of all groups'; blocks may have others."""
-        if not len(self.columns):
-            return np.array([1.0, 0.0])
         return np.asarray(self.columns[np.argsort(np.abs(self.columns[:, 0]))[len(self.columns) // 2]])
 
     @property

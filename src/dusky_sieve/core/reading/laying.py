@@ -56,7 +56,7 @@ GLIMPSE = 0.06  # share explained after following across travel, under which not
 FAR_STEPS = (-16, -4, 4, 16)  # columns that a run of many may lie along itself before whole steps are tried singly
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
 UNLIKE_BEST = 0.6  # of the best such correlation that any candidate reached, likewise
-PARTLY_ASTRAY = 0.05
+PARTLY_ASTRAY = 0.05  # spill from which some rows were not followed
 ASTRAY, SURELY_LIKE = 0.25, 0.8  # spill from which rows were not followed; correlation from which they are again
 
 

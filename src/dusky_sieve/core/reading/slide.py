@@ -71,7 +71,7 @@ def slide(soft_ink: Bytes, start: Registration, blocks: list[MarksBlock], layout
     # Where some have gaps these say how the sheet bends, those without only where its rows end.
     telling, supple = (len(rows.column_mm), 1) if all(ends_only) else (int((~rows.ends_only).sum()), 3)
     # A row of many marks tells by itself how it bends.
-    long = any(b.columns >= LONG_ROW for b, ends in zip(blocks, ends_only, strict=True) if not ends)
+    long = any(min(b.columns, b.nozzles) >= LONG_ROW for b, ends in zip(blocks, ends_only, strict=True) if not ends)
     for blur, degree, rounds in SLIDES:
         count = DEGREES[min(degree, supple, 1 + int(long or telling > 12) + int(telling > 30))]
         level: Singles | None = None
