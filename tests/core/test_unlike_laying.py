@@ -6,7 +6,7 @@ import pytest
 from tests.conftest import small_scene
 from tests.core.drawn import INKS, PITCH, block, photo, read, sheet, states
 
-from dusky_sieve.core.layout import Layout, MarksBlock, mark_centres
+from dusky_sieve.core.layout import Layout, mark_centres, marks_over
 from dusky_sieve.core.reading.ends import Ends
 from dusky_sieve.core.reading.find import gather_marks
 from dusky_sieve.core.reading.finished import Finished
@@ -21,10 +21,6 @@ from dusky_sieve.core.simulate import sheet_to_photo
 SCALE = 14.0  # map pixels a mm
 
 
-def blocks_of(layout: Layout) -> list[MarksBlock]:
-    return [b for b in layout.blocks if isinstance(b, MarksBlock)]
-
-
 def placed(layout: Layout, *warp: tuple[int, float, float]) -> Registration:
     """The sheet in the middle of a map, with terms (number, x, y mm) of a warp."""
     terms = np.zeros((len(TERMS), 2))
@@ -36,7 +32,7 @@ def placed(layout: Layout, *warp: tuple[int, float, float]) -> Registration:
 def printed(layout: Layout, place: Registration) -> np.ndarray:
     """An ink map of all marks."""
     ink = np.zeros(tuple(round(v * SCALE) + 120 for v in layout.size[::-1]), np.uint8)
-    for b in blocks_of(layout):
+    for b in marks_over(layout, "light"):
         for x, y in mark_centres(b):
             one, other = np.rint(place.to_photo(np.array([[x - b.mark[0] / 2, y], [x + b.mark[0] / 2, y]]))).astype(int).tolist()  # fmt: skip
             cv2.line(ink, one, other, (110,), 1)
@@ -45,7 +41,7 @@ def printed(layout: Layout, place: Registration) -> np.ndarray:
 
 def off(layout: Layout, found: Registration, true: Registration) -> np.ndarray:
     """How far a place lays each block's marks from where they are, mm at most, along (blocks, 0) and across travel (blocks, 1)."""
-    lies = [np.abs(found.to_photo(c) - true.to_photo(c)).max(axis=0) / SCALE for c in map(mark_centres, blocks_of(layout))]  # fmt: skip
+    lies = [np.abs(found.to_photo(c) - true.to_photo(c)).max(axis=0) / SCALE for c in map(mark_centres, marks_over(layout, "light"))]  # fmt: skip
     return np.array(lies)
 
 
@@ -69,16 +65,17 @@ def test_two_rows_of_many_marks_tell_how_the_sheet_bows_along_them(runs):
     layout = sheet((74.0, 44.0), *ROWS, *runs)
     true = placed(layout, (3, 0.8, 0.0))
     ink = printed(layout, true)
-    found = slide(InkMap(ink, np.zeros((*ink.shape, 3), np.uint8), 1.0).soft, placed(layout), blocks_of(layout), layout)
+    found = slide(
+        InkMap(ink, np.zeros((*ink.shape, 3), np.uint8), 1.0).soft, placed(layout), marks_over(layout, "light"), layout
+    )
     assert off(layout, placed(layout), true)[:2, 0].min() > 0.7
     assert off(layout, found, true)[:, 0].max() < 0.15
 
 
 def test_ends_of_unlike_blocks_are_slid_by_so_many_mm_each_by_its_own_columns():
     slides = np.arange(-4, 4.01, 0.125)
-    best = [
-        np.clip(1 - np.abs(slides - right), -1, 1) for right in (1.0, 4.0)
-    ]  # 2 mm of columns of 2 mm, and of half a mm
+    # 2 mm of columns of 2 mm, and of half a mm
+    best = [np.clip(1 - np.abs(slides - right), -1, 1) for right in (1.0, 4.0)]
     told = Ends(np.stack(best), slides, np.full(2, 0.5), np.zeros((2, 2)), np.array([[2.0, 0.1], [0.5, 0.1]]), ("a", "b"), (-1, -1))  # fmt: skip
     assert told.score(np.array([[1.0]]), 2.0) == pytest.approx(1.0)
     assert told.score(np.array([[4.0]]), 0.5) == pytest.approx(1.0)
@@ -101,10 +98,11 @@ def test_steps_of_long_runs_carry_no_block_of_short_columns_on_by_one_of_these(r
     shift = np.array([[1 + slope, 0, runs_mm - 21 * slope], [0, 1, 0], [0, 0, 1]])
     aside = rigid(true.homography @ shift, layout.size)
     ends = Finished(Locator(pixels, layout, "light", "p"), aside).ends
-    found = slid(pixels, blocks_of(layout), aside, "light", ends)
+    found = slid(pixels, marks_over(layout, "light"), aside, "light", ends)
     scale = true.px_per_mm(np.array(layout.size) / 2)
     left = [
-        np.median((found.to_photo(c) - true.to_photo(c))[:, 0]) / scale for c in map(mark_centres, blocks_of(layout))
+        np.median((found.to_photo(c) - true.to_photo(c))[:, 0]) / scale
+        for c in map(mark_centres, marks_over(layout, "light"))
     ]
     assert np.abs(left).max() < 0.1
 
