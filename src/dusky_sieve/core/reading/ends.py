@@ -21,6 +21,9 @@ Floats = NDArray[np.float64]
 LOOKED_AT = 3  # columns to each side of a row's end that are looked at
 FURTHEST, FINE = 2.5, 0.125  # columns by which rows are slid, and in what steps
 TILTS = np.linspace(-1.75, 1.75, 15)  # columns by which the slip may differ between the sheet's middle and its rim
+SLIDES = np.arange(
+    -FURTHEST - 3 * abs(TILTS).max(), FURTHEST + 3 * abs(TILTS).max() + FINE / 2, FINE
+)  # all of them, columns
 BETTER = 0.1  # share of an end's ink by which a slip must set the ends better than none
 LEAST_TOLD = 0.47  # of the ends' ink: right places of sheets half missing reach 0.6, wrong ones 0.45
 LEAST_FIT = 0.4  # share of the ends' ink: where fewer ends printed they say nothing
@@ -151,7 +154,6 @@ def narrow(block: MarksBlock, scale: float) -> bool:
 
 def ends_of(place: Place, blocks: list[MarksBlock], layout: Layout, near: NDArray[np.uint8], fit: Fit) -> Ends:
     """The ends of all rows whose gaps hardly show; `place` leads from sheet mm to pixels of `near`."""
-    slides = np.arange(-FURTHEST - 3 * abs(TILTS).max(), FURTHEST + 3 * abs(TILTS).max() + FINE / 2, FINE)
     middle = np.array(layout.size) / 2
     scale = float(np.linalg.norm(np.diff(place(np.array([middle, middle + (1.0, 0.0)])), axis=0)))
     scores, weights, middles, columns, names = [], [], [], [], []
@@ -164,7 +166,7 @@ def ends_of(place: Place, blocks: list[MarksBlock], layout: Layout, near: NDArra
         halves = [(0, (rows + 1) // 2), ((rows + 1) // 2, rows)] if rows >= SPLIT_FROM else [(0, rows)]
         for half in halves:
             for side in (-1, 1):
-                values = _ends(place, block, layout, near, (fit.low[k], fit.high[k]), slides, half, side)
+                values = _ends(place, block, layout, near, (fit.low[k], fit.high[k]), half, side)
                 if values is not None:
                     column = 0 if side < 0 else block.columns - 1
                     scores.append(values)
@@ -176,7 +178,7 @@ def ends_of(place: Place, blocks: list[MarksBlock], layout: Layout, near: NDArra
                         - 1
                     )
     return Ends(
-        np.array(scores).reshape(-1, len(slides)), slides, np.array(weights) / (sum(weights) or 1.0), np.array(middles).reshape(-1, 2),
+        np.array(scores).reshape(-1, len(SLIDES)), SLIDES, np.array(weights) / (sum(weights) or 1.0), np.array(middles).reshape(-1, 2),
         np.array(columns).reshape(-1, 2), tuple(name for name, _ in names), tuple(side for _, side in names), gaps_show,
     )  # fmt: skip
 
@@ -200,31 +202,37 @@ def find_slip(ends: Ends) -> Slip:
 
 @dataclass(frozen=True)
 class _Cells:
-    """Cells of a block's lattice, those inside rows' ends and those beyond them, and the rows they stand on.
+    """Cells of a block's lattice, those inside rows' ends and those beyond them, and where ink is looked up for them at every slide.
 
-    rows : (rows,) numbers; first, steps : the first cell's column, and fine steps from it to the last one's
-    row, step : (n,) of each cell, its place in `rows` and the fine steps from the first; inside : how many of them are inside
+    Whole columns are whole steps of a slide, so each row is looked up once, at every such step.
+
+    nodes : (rows, columns, 2) mm, a column apart along the rows that cells stand on, from the first slide of the first cell on
+    count : fine steps along each row from the first of them
+    row, step : (n,) of each cell, its place among the rows and its fine steps at the first slide; inside : how many of them are inside
     """
 
-    rows: Floats
-    first: float
-    steps: int
+    nodes: Floats
+    count: int
     row: NDArray[np.int64]
     step: NDArray[np.int64]
     inside: int
 
     @classmethod
-    def of(cls, inside: Floats, beyond: Floats) -> "_Cells":
-        """Of cells (n, 2) and (m, 2), column and row."""
+    def of(cls, block: MarksBlock, inside: Floats, beyond: Floats, down: float = 0.0) -> "_Cells":
+        """Of cells (n, 2) and (m, 2), column and row, looked up so many rows further down."""
         columns, rows = np.concatenate([inside, beyond]).T
         own, row = np.unique(rows, return_inverse=True)
         steps = np.rint((columns - columns.min()) / FINE).astype(np.int64)
-        return cls(own, float(columns.min()), int(steps.max()), row, steps, len(inside))
+        count = int(steps.max()) + len(SLIDES)
+        # No lens bends a column: places are worked out once a column and straight between.
+        along = columns.min() + SLIDES[0] + np.arange(-(-count // round(1 / FINE)) + 1)
+        nodes = _places(block, np.stack(np.meshgrid(along, own + down), axis=-1).reshape(-1, 2))
+        return cls(nodes.reshape(len(own), -1, 2), count, row, steps, len(inside))
 
 
 @lru_cache(maxsize=1024)
 def _cells_at(block: MarksBlock, layout: Layout, part: tuple[int, int], side: int) -> tuple[_Cells, _Cells] | None:
-    """Cells inside and beyond the left (side -1) or right ends of rows from one to another, and those beyond by themselves.
+    """Cells inside and beyond the left (side -1) or right ends of rows from one to another, and the places half a row below those beyond.
 
     None where another block stands so near that nothing beyond them should be bare.
     """
@@ -239,12 +247,11 @@ def _cells_at(block: MarksBlock, layout: Layout, part: tuple[int, int], side: in
     free = beyond[~on_boxes(_places(block, beyond), boxes_besides(block, layout), block.mark[0] / 2)]
     if len(free) < LEAST_FREE * len(beyond):
         return None
-    return _Cells.of(inside, free), _Cells.of(free[:0], free)
+    return _Cells.of(block, inside, free), _Cells.of(block, free[:0], free, 0.5)
 
 
 def _ends(
-    place: Place, block: MarksBlock, layout: Layout, near: NDArray[np.uint8], level: tuple[float, float], slides: Floats,
-    part: tuple[int, int], side: int,
+    place: Place, block: MarksBlock, layout: Layout, near: NDArray[np.uint8], level: tuple[float, float], part: tuple[int, int], side: int
 ) -> Floats | None:  # fmt: skip
     """Ink inside the left (side -1) or right ends of rows from one to another less ink beyond them, -1..1, for every slide (n,).
 
@@ -253,17 +260,16 @@ def _ends(
     cells = _cells_at(block, layout, part, side)
     if cells is None:
         return None
-
-    def ink(seen: _Cells, down: float = 0.0) -> tuple[Floats, Floats]:
-        # Whole columns are whole steps of a slide: each row is looked up once, at every such step.
-        count, first = seen.steps + len(slides), seen.first + slides[0]
-        table = _along_rows(place, block, seen.rows + down, first, count, near, level)
-        return _means(table, seen.row, seen.step, seen.inside, len(slides))
-
-    within, out = ink(cells[0])
+    within, out = _inked(place, cells[0], near, level)
     if block.nozzles > block.columns:  # a frame beside the pattern has ink between the rows as well; marks have not
-        out = np.maximum(out - ink(cells[1], 0.5)[1], 0)
+        out = np.maximum(out - _inked(place, cells[1], near, level)[1], 0)
     return within - out
+
+
+def _inked(place: Place, cells: _Cells, near: NDArray[np.uint8], level: tuple[float, float]) -> tuple[Floats, Floats]:
+    """Mean ink, 0..1 of a mark's, of cells inside rows' ends and of those beyond them, for every slide (n,) each."""
+    nodes = place(cells.nodes.reshape(-1, 2)).reshape(cells.nodes.shape)
+    return _means(_ink_between(in_rows(nodes), cells.count, near, *level), cells.row, cells.step, cells.inside, len(SLIDES))  # fmt: skip
 
 
 @compiled
@@ -279,19 +285,6 @@ def _means(
         for k in range(count):
             means[part, k] /= max(last - first, 1)
     return means[0], means[1]
-
-
-def _along_rows(
-    place: Place, block: MarksBlock, rows: Floats, first: float, count: int, near: NDArray[np.uint8], level: tuple[float, float]
-) -> Floats:  # fmt: skip
-    """Ink (rows, count), 0..1 of a mark's, at `count` fine steps along rows (rows,) of a lattice, from column `first` on.
-
-    Places are worked out once a column and straight between: no lens bends a column.
-    """
-    whole = -(-count // round(1 / FINE))
-    cells = np.stack(np.meshgrid(first + np.arange(whole + 1), rows), axis=-1).reshape(-1, 2)
-    nodes = place(_places(block, cells)).reshape(len(rows), -1, 2)
-    return _ink_between(in_rows(nodes), count, near, level[0], level[1])
 
 
 @compiled

@@ -1,7 +1,7 @@
 """Where the pattern may lie: similarities by correlation, on the sheet's plane seen squarely."""
 
 from dataclasses import dataclass
-from functools import cached_property
+from functools import cached_property, lru_cache
 from itertools import chain
 
 import cv2
@@ -100,6 +100,7 @@ class Candidate:
     laid: bool = False
 
 
+@lru_cache(maxsize=16)  # the same blocks each time, not others that are equal: what is kept of them is found at once
 def boxed(layout: Layout, backing: Backing) -> tuple[Layout, tuple[float, float]]:
     """The layout moved so that the box of its marks over `backing` starts at 0, 0; and where that box stood."""
     boxes = np.array([extent(b) for b in marks_over(layout, backing)])

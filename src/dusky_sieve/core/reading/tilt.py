@@ -10,7 +10,9 @@ from dataclasses import dataclass
 import numpy as np
 from numpy.typing import NDArray
 
+from dusky_sieve.core.reading.compiled import solved
 from dusky_sieve.core.reading.inkmap import Lens, Strokes
+from dusky_sieve.core.reading.order import one_sigma
 
 Floats = NDArray[np.float64]
 Bools = NDArray[np.bool_]
@@ -202,10 +204,9 @@ def _robust(basis: Floats, value: Floats, weight: Floats, least: float) -> tuple
     fit: Floats = np.zeros(basis.shape[1], np.float64)
     for _ in range(8):
         scaled = basis * w[:, None]
-        normal = scaled.T @ basis + 1e-9 * np.eye(basis.shape[1])
-        fit = np.asarray(np.linalg.lstsq(normal, scaled.T @ value, rcond=None)[0], np.float64)
+        fit = solved(scaled.T @ basis + 1e-9 * np.eye(basis.shape[1]), scaled.T @ value)
         left = value - basis @ fit
-        spread = max(1.4826 * float(np.median(np.abs(left))), least)
+        spread = max(one_sigma(left), least)
         w = np.asarray(weight / (1 + (left / spread) ** 2), np.float64)
     return fit, spread
 

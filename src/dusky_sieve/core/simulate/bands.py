@@ -31,5 +31,6 @@ def lead(picture: Image, to: ArrayLike, share: Image) -> None:
     """Leads (rows, columns, 3) in place a share (rows, columns) of the way to a colour (3,) or to another such picture."""
     there = np.broadcast_to(np.asarray(to, np.float32), picture.shape)
     for rows in stripes(len(picture)):
-        for band in range(picture.shape[-1]):
-            picture[rows, :, band] += share[rows] * (there[rows, :, band] - picture[rows, :, band])
+        way = there[rows] - picture[rows]
+        way *= cv2.merge([share[rows]] * picture.shape[-1])
+        picture[rows] += way

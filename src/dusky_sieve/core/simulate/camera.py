@@ -179,7 +179,8 @@ def _develop(linear: Image, scene: Scene) -> Photo:
     bytes_of = table.round().astype(np.uint8)
     codes: Photo = np.empty(linear.shape, np.uint8)
     for rows in stripes(len(linear)):
-        codes[rows] = bytes_of[np.rint(np.clip(linear[rows] * 4095, 0, 4095)).astype(np.intp)]
+        steps = linear[rows] * 4095 + 0.5
+        codes[rows] = bytes_of.take(np.clip(steps, 0, 4095, out=steps).astype(np.uint16))
     for _ in range(scene.denoise):
         codes = np.asarray(cv2.bilateralFilter(codes, 5, 12, 2), np.uint8)
     if scene.sharpen > 0:
