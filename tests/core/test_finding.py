@@ -64,6 +64,16 @@ def test_strokes_lead_to_the_pattern_at_any_turn_and_size(turn, scale, share, cl
     assert min(apart(true, place.homography) for place in places[: effort.in_all]) < 0.08
 
 
+def test_a_block_of_short_marks_below_one_of_long_ones_is_no_tilt():
+    across, down = (v.ravel() for v in np.meshgrid(30.0 * np.arange(20), 13.0 * np.arange(4), indexing="ij"))
+    centre = np.stack([400 + across, 500 + down + 60 * (down > 20)], axis=1)
+    n, rng = len(centre), np.random.default_rng(4)
+    long = np.where(down > 20, 9.0, 22.0) * rng.normal(1, 0.03, n)
+    strokes = Strokes(centre, np.zeros(n), long, np.full(n, 2.0), np.full(n, 100.0), SHAPE, np.zeros(0, np.int32), np.zeros(0, np.int32), np.arange(n))  # fmt: skip
+    flat = leans(strokes, SHAPE, 5, 0.3, even=False)[0].to_map
+    assert np.abs(flat[2, :2]).max() * SHAPE[1] < 0.02
+
+
 def test_the_length_of_marks_is_told_though_a_frame_and_many_specks_run_their_way():
     rng = np.random.default_rng(2)
     along = np.array([np.cos(np.radians(77)), np.sin(np.radians(77))])

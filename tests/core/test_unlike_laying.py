@@ -121,3 +121,17 @@ def test_a_ladder_of_close_rungs_beside_blocks_of_wide_columns_is_read(roll, til
     reading = read(LADDER, photo(LADDER, roll_deg=roll, tilt_deg=tilt, tilt_towards_deg=towards, fill=0.7))
     assert states(reading) == {b.id: {} for b in LADDER.blocks}
     assert all(b.read for b in reading.blocks)
+
+
+def test_a_block_that_lies_one_of_its_narrow_columns_aside_is_in_doubt_and_the_others_are_not():
+    """Its column is none of theirs, so that says nothing of them: a sheet was refused for one such block."""
+    narrow, aside = (
+        {"nozzles": 96, "columns": 12, "step": (0.5, 0.0), "down": 1.0, "mark": (0.3, 0.08), "at": (x, 0.5)}
+        for x in (1.0, 1.5)
+    )
+    wide = [block(f"wide{k}", (1.0, 14.0 + 12 * k), INKS[k + 1], nozzles=96, columns=12, step=(2.6, 0.0), down=1.2, mark=(2.0, 0.08)) for k in (0, 1)]  # fmt: skip
+    layout, printed_so = (sheet((34.0, 36.0), block("narrow", ink=INKS[0], **lies), *wide) for lies in (narrow, aside))
+    place = rigid(sheet_to_photo(layout, small_scene(fill=0.9, margin_mm=10)), layout.size)
+    finished = Finished(Locator(photo(printed_so), layout, "light", "p"), place)
+    assert finished.steps_told()
+    assert finished.slidable() == {"narrow"}

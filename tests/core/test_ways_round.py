@@ -7,15 +7,16 @@ import cv2
 import numpy as np
 import pytest
 from tests.conftest import LARGER, small_scene
-from tests.core.drawn import INKS, LIKE, SHORT_AND_LONG, block, photo, read, sheet, states
+from tests.core.drawn import INKS, LIKE, PITCH, SHORT_AND_LONG, block, photo, read, sheet, states
 
+from dusky_sieve.core.layout import SolidBlock
 from dusky_sieve.core.reading import lone, ways
 from dusky_sieve.core.reading.find import EFFORTS
 from dusky_sieve.core.reading.ghosts import Ground
 from dusky_sieve.core.reading.laying import Found
 from dusky_sieve.core.reading.locate import Locator
 from dusky_sieve.core.reading.registration import moved, rigid, through
-from dusky_sieve.core.reading.score import probes
+from dusky_sieve.core.reading.score import probes, solid_shown
 from dusky_sieve.core.reading.ways import _swapped, sides_right
 from dusky_sieve.core.simulate import BlockTruth, Truth, render
 from dusky_sieve.core.simulate.camera import place_on_photo
@@ -136,3 +137,14 @@ def test_a_fill_tells_the_way_round_of_a_thousand_marks_that_lie_on_themselves(r
     reading = read(layout, photo(layout, roll_deg=roll, words=False))
     assert reading.photos[0].found, reading.photos[0].why
     assert (reading.photos[0].sheet_to_photo[0][0] > 0) == (roll == 4)
+
+
+@pytest.mark.parametrize(("backing", "desk", "ground", "ink"), [("light", 40, 200, 30), ("dark", 200, 20, 230)])
+def test_a_desk_beyond_the_edge_of_the_sheet_is_no_fill(backing, desk, ground, ink):
+    fill = SolidBlock.model_validate(
+        {"id": "fill", "channel": "a", "ink": "#1d1c20" if backing == "light" else "#f4f4f2", "backing": backing, "kind": "solid",
+         "origin": (4.0, 1.3), "size": (12.0, 8.0), "first_nozzle": 1, "nozzle_pitch": PITCH}
+    )  # fmt: skip
+    page = np.full((400, 300, 3), ground, np.uint8)
+    page[:100], page[213:293, 40:160] = desk, ink
+    assert [solid_shown(page, lambda at, y=y: 10 * at + (0, y), fill, backing) for y in (0, 200)] == [0.0, 1.0]

@@ -61,7 +61,7 @@ class Finished:
     @cached_property
     def lead(self) -> float:
         """Marks explained more than a column or two aside; of a sheet of which little printed, than any lattice step aside."""
-        columns = sorted({b.column_pitch for b in self.at.blocks if b.columns > 1})
+        columns = sorted({b.column_pitch for b in self.at.blocks if b.columns > 1 and not self._steps_alone(b)})
         along = [np.multiply(k, pitch) for pitch in columns for k in FAR_ASIDE]
         if len(columns) < 2:
             return self._lead_over([*self.at.steps] if self.fit.there < FOUND_FROM else along)
@@ -120,10 +120,10 @@ class Finished:
         return self.lead > LEAD_ALONE and self.on_lattice
 
     def slidable(self) -> set[str]:
-        """Blocks that show as much a column or two aside and that nothing else holds: of a sheet of so few rows, or far from all others that print."""
+        """Blocks that show as much a column or two aside and that nothing else holds: of a sheet of so few rows, far from all others that print, or of far narrower columns."""
         found: set[str] = set()
         for k, block in enumerate(self.at.blocks):
-            held = self.rows > FEW_ROWS and not self._far_off(self.blocks[k])
+            held = self.rows > FEW_ROWS and not self._far_off(self.blocks[k]) and not self._steps_alone(block)
             if self.fit.printing[k] and block.columns > 1 and not held and self._along(k, FAR_ASIDE).min() < STEPS_LEAD:
                 found.add(block.id)
         return found
@@ -136,6 +136,12 @@ class Finished:
         spots = self.place((mark_centres(block) + steps[:, None]).reshape(-1, 2))
         ink = np.nan_to_num(judge.ink_of(spots, fit, np.full(len(spots), k))).reshape(len(steps), -1).sum(axis=1)
         return np.asarray(ink[0] - ink[1:])
+
+    def _steps_alone(self, block: MarksBlock) -> bool:
+        """Whether a column of a block is none of those of most rows that print: where it lies a column aside they need not."""
+        own = abs(block.column_pitch[0])
+        rows = [(abs(b.column_pitch[0]) > 2 * own, -(-b.nozzles // b.columns)) for b in self.printing if b.columns > 1]
+        return 2 * sum(count for wider, count in rows if wider) > sum(count for _, count in rows)
 
     def _far_off(self, block: MarksBlock) -> bool:
         """Whether a block lies further from all others that print than it is wide: how the sheet bends there nothing tells but its own marks."""

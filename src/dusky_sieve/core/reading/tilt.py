@@ -34,6 +34,7 @@ TOLD = 3.0  # one-sigmas of a slope, from which it is told from none
 MOST_LEAN = 0.75  # tangent of the steepest tilt that is believed
 NEAR_BY = 0.12  # of the frame's longer side: strokes so near each other are mostly of one block
 PAIRED = 4000  # pairs of them that are enough
+ALIKE = 0.2  # between two strokes' log lengths, up to which they are marks of one length: no tilt shrinks them more over that distance
 
 
 @dataclass(frozen=True)
@@ -174,10 +175,11 @@ def _lean(strokes: Strokes, near: Floats, shape: tuple[int, int], peak: float, f
 
 
 def _shrinking(place: Floats, value: Floats, across: Floats, reach: float) -> float:
-    """How fast log lengths (n,) shrink across the strokes, a pixel, by pairs of strokes near by; 0 where noise hides it."""
+    """How fast log lengths (n,) shrink across the strokes, a pixel, by pairs of like strokes near by; 0 where noise hides it."""
     rng = np.random.default_rng(len(value))
     one, other = rng.integers(0, len(value), (2, 20 * PAIRED))
     kept = (one != other) & (np.abs(place[one] - place[other]) < reach).all(axis=1)
+    kept &= np.abs(value[one] - value[other]) < ALIKE  # a block of short marks above one of long ones is no tilt
     one, other = one[kept][:PAIRED], other[kept][:PAIRED]
     if len(one) < LEAST_STROKES:
         return 0.0
