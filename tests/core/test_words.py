@@ -127,6 +127,15 @@ def test_of_a_single_column_or_row_the_one_mark_beyond_its_end_tells_that_it_lie
         assert moved_on(photo, layout, block, measured_closely(photo, block, **known), **known) == aside
 
 
+@pytest.mark.parametrize(("gone", "step", "aside"), [((2, 3, 4), (0.0, 1.1), True), ((29, 30, 31, 32), (0.0, 0.0), False)])  # fmt: skip
+def test_the_one_mark_that_printed_of_a_first_row_is_enough_where_the_last_row_is_bare_paper(gone, step, aside):
+    layout = sheet(32, columns=4, across=2.9, mark=2.1, down=1.1, slant=False)
+    photo, grid, block = photo_with(layout, [], {"b0": gone}), grid_over(layout.size, 9), layout.blocks[0]
+    true = through(place_on_photo(grid, layout=layout, scene=small_scene(**SHOT)), grid, layout.size, 4)
+    known = {"registration": moved(true, step), "backing": "light", "expected": Expected(), "clear": 1.1}
+    assert moved_on(photo, layout, block, measured_closely(photo, block, **known), **known) == aside
+
+
 def test_a_block_whose_rows_are_followed_into_each_other_and_whose_last_one_seems_missing_lies_aside():
     """Two rows off at its top and one at its foot: none of the first marks is in its place, nor one beyond them."""
     layout = sheet(128, columns=4, across=2.9, mark=2.1, down=4 * PITCH, slant=False)

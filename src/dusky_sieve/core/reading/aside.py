@@ -34,6 +34,8 @@ Photo = NDArray[np.uint8]
 Step = tuple[float, float]
 
 LIKE_OWN = 0.4  # of the share of a block's own marks that are good, that must be good beyond a side for its marks to go on there
+# The same where the outermost row or column at the opposite side is bare paper: of a row of four one mark that stood there told so.
+LIKE_OWN_OF_FEW = 0.15
 OWN_TELL = 0.2  # of a block's own marks, that must be good for those beyond to be held against them
 SURELY_MORE = 1.6  # of the typical mark's ink, above which it is a letter's
 MOST_ROWS = 0.5  # of a block's rows, more than which must end where it does
@@ -93,7 +95,8 @@ def moved_on(
         least = min(LEAST_OF_SIDE, int(side.more.sum()))  # a single column has one mark at its ends
         if last.sum() >= least and good[last].mean() <= HARDLY_ANY:
             more = measured_closely(photo, side.block, registration, backing, expected=expected, clear=clear)
-            if _told(*_beyond(more, block, side, layout), least):
+            nothing = bool((marks.ink[last] < BARE).all())
+            if _told(*_beyond(more, block, side, layout), least, LIKE_OWN_OF_FEW if nothing else LIKE_OWN):
                 return True
             # Where the lattice slips from row to row few at that side are good either, and what stands beyond may be one more.
             slips = good[side.first].mean() < MOST_ROWS and _mostly_inked(marks.ink[side.first])
@@ -209,9 +212,9 @@ def _beyond(marks: MarkMeasures, block: MarksBlock, side: _Side, layout: Layout)
     return good[side.more & free & ~marks.outside], float(good[~side.more].mean())
 
 
-def _told(good: Bools, own: float, least: int = LEAST_OF_SIDE) -> bool | None:
+def _told(good: Bools, own: float, least: int = LEAST_OF_SIDE, like_own: float = LIKE_OWN) -> bool | None:
     """Whether marks go on at places, of which `good` (n,) have a good one; None where under `least` places or the block's own marks tell nothing."""
-    return bool(good.mean() >= LIKE_OWN * own) if len(good) >= least and own >= OWN_TELL else None
+    return bool(good.mean() >= like_own * own) if len(good) >= least and own >= OWN_TELL else None
 
 
 def _sides(block: MarksBlock) -> Iterator[_Side]:
