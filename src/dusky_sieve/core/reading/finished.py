@@ -120,11 +120,18 @@ class Finished:
         return self.lead > LEAD_ALONE and self.on_lattice
 
     def slidable(self) -> set[str]:
-        """Blocks that show as much a column or two aside and that nothing else holds: of a sheet of so few rows, far from all others that print, or of far narrower columns."""
+        """Blocks that show as much a column or two aside and that nothing else holds, of a sheet of so few rows or far from all others that print.
+
+        And those that show clearly more there, whose columns are none of the others'.
+        """
         found: set[str] = set()
         for k, block in enumerate(self.at.blocks):
-            held = self.rows > FEW_ROWS and not self._far_off(self.blocks[k]) and not self._steps_alone(block)
-            if self.fit.printing[k] and block.columns > 1 and not held and self._along(k, FAR_ASIDE).min() < STEPS_LEAD:
+            if not self.fit.printing[k] or block.columns == 1:
+                continue
+            held = self.rows > FEW_ROWS and not self._far_off(self.blocks[k])
+            if held and not self._steps_alone(block):
+                continue
+            if self._along(k, FAR_ASIDE).min() < (-STEPS_LEAD if held else STEPS_LEAD):
                 found.add(block.id)
         return found
 
