@@ -61,9 +61,10 @@ class Finished:
     @cached_property
     def lead(self) -> float:
         """Marks explained more than a column or two aside; of a sheet of which little printed, than any lattice step aside."""
-        columns = sorted({b.column_pitch for b in self.at.blocks if b.columns > 1 and not self._steps_alone(b)})
+        wide = [b for b in self.at.blocks if b.columns > 1]
+        columns = sorted({b.column_pitch for b in wide if not self._steps_alone(b)})
         along = [np.multiply(k, pitch) for pitch in columns for k in FAR_ASIDE]
-        if len(columns) < 2:
+        if len({b.column_pitch for b in wide}) < 2:
             return self._lead_over([*self.at.steps] if self.fit.there < FOUND_FROM else along)
         # A step along one block's columns is none along another's, which is moved by as many of its own as are nearest to it.
         moved = [(k, b) for k, b in enumerate(self.at.blocks) if self.fit.printing[k] and b.columns > 1]
