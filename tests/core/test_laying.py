@@ -398,25 +398,33 @@ def test_the_end_of_the_next_mark_in_a_run_is_not_a_thrown_one():
     assert not next_ones_ink(apart, state, offset, ink, spread).any()
 
 
+UNSEEN = np.zeros((3, 3))
+NO_COLOURS = SimpleNamespace(plan=SimpleNamespace(hints=UNSEEN))
+
+
 def test_a_lead_for_being_laid_more_finely_is_none_against_marks_that_only_the_other_way_has(monkeypatch):
-    top, other = (SimpleNamespace(fit=SimpleNamespace(explained=marks, there=0.8)) for marks in (150.0, 142.0))
+    top, other = (
+        SimpleNamespace(fit=SimpleNamespace(explained=marks, there=0.8, colours=UNSEEN)) for marks in (150.0, 142.0)
+    )
     cases = ((0.0, 0.9, False, False), (0.9, 0.0, True, True), (0.9, 0.9, False, True), (0.9, 0.9, True, False))
     for mine, others, same_inks, leads in cases:
         monkeypatch.setattr(lone, "_turned_in_same_inks", lambda *_, same=same_inks: same)
         monkeypatch.setattr(
             lone, "lone_ink", lambda _at, _full, way, _other, m=mine, o=others: np.full(4, m if way is top else o)
         )
-        assert lone.leads(None, None, top, other) == leads
+        assert lone.leads(None, NO_COLOURS, top, other) == leads
 
 
 @pytest.mark.parametrize(("printed", "leads"), [(5, False), (1, True)])
 def test_a_lead_is_none_against_a_tenth_of_the_marks_that_only_the_other_way_has(printed, leads, monkeypatch):
     """Of three blocks one printed, one hardly and one not at all: upside down the first alone explained more, 68 marks wrong."""
-    top, other = (SimpleNamespace(fit=SimpleNamespace(explained=marks, there=0.8)) for marks in (170.0, 162.0))
+    top, other = (
+        SimpleNamespace(fit=SimpleNamespace(explained=marks, there=0.8, colours=UNSEEN)) for marks in (170.0, 162.0)
+    )
     few = np.repeat((0.9, 0.0), (printed, 40 - printed))
     monkeypatch.setattr(lone, "_turned_in_same_inks", lambda *_: False)
     monkeypatch.setattr(lone, "lone_ink", lambda _at, _full, way, _other: few if way is other else np.zeros(40))
-    assert lone.leads(None, None, top, other) == leads
+    assert lone.leads(None, NO_COLOURS, top, other) == leads
 
 
 @pytest.mark.parametrize(("down_mm", "rows"), [(0.0, 0), (0.3 * COLUMN[0], 0), (BLOCKS[0].row_pitch[1], 1)])

@@ -148,3 +148,18 @@ def test_a_desk_beyond_the_edge_of_the_sheet_is_no_fill(backing, desk, ground, i
     page = np.full((400, 300, 3), ground, np.uint8)
     page[:100], page[213:293, 40:160] = desk, ink
     assert [solid_shown(page, lambda at, y=y: 10 * at + (0, y), fill, backing) for y in (0, 200)] == [0.0, 1.0]
+
+
+@pytest.mark.parametrize(("lowest", "lead"), [("cyan", False), ("grey", True)])
+def test_what_washed_out_colours_make_a_way_explain_more_is_no_lead_where_they_follow_the_other_one_about_grey(lowest, lead, monkeypatch):  # fmt: skip
+    """Of three blocks the last printed nothing: upside down the first one's cyan passed for its grey (372 marks read wrongly)."""
+    inks = {"cyan": (0.85, 0.46, 0.27), "orange": (0.13, 0.53, 0.84), "grey": (0.58, 0.58, 0.57)}
+    washed = {name: 0.578 + 0.25 * (np.array(ink) - 0.578) for name, ink in inks.items()} | {"none": np.zeros(3)}
+    full = SimpleNamespace(plan=SimpleNamespace(hints=np.array(list(inks.values()))))
+    turned, right = (
+        SimpleNamespace(fit=SimpleNamespace(explained=explained, there=0.55, colours=np.array([washed[name] for name in shown])))
+        for explained, shown in ((200.0, ("none", "orange", lowest)), (190.0, (lowest, "orange", "none")))
+    )  # fmt: skip
+    for name, value in (("lone_ink", np.zeros(0)), ("lone_marks", np.zeros(9, bool)), ("_standing", 0), ("_turned_in_same_inks", False)):  # fmt: skip
+        monkeypatch.setattr(lone, name, lambda *_, value=value: value)
+    assert lone.leads(SimpleNamespace(), full, turned, right) == lead

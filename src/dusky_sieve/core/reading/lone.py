@@ -29,6 +29,9 @@ FINER_MAKES = 0.2  # of what a place explains, that laying it more finely may ma
 # Of the smallest lattice step, by which two ways may lie off each other and have the same marks: what one explains is laid finely, the other
 # carried over; and a step that is wide for a mark.
 LAID_APART, WIDE_STEP_MM = 0.35, 1.5
+# Correlation with the layout's colours, as they lie about grey, by which the other way must follow them better for a lead that lone marks do not
+# tell of to be none: colours that haze and blur wash out are like the layout's greys.
+HUES_AGAINST = 0.1
 SAME_INK = 0.05  # of unit vectors and of all light: how far two inks' colour and depth may be apart
 SURELY_BARE = 0.2  # of a mark's ink, below which a place has none
 ONE_BY_CHANCE = 0.05  # of so many places a stroke like a mark stands in, that is none
@@ -51,6 +54,8 @@ def leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
     finer = lead < FINER_MAKES * top.fit.explained
     if (told < LEAST_TOLD or words) and finer and _turned_in_same_inks(at, full, top, other):
         return False  # of what the two share, in the same inks, only a finer laying can make more
+    if told < LEAST_TOLD and finer and _hues(full, other) > _hues(full, top) + HUES_AGAINST:
+        return False
     clear = max(CLEAR_LEAD, share)
     if lead >= clear:
         return told > -clear  # of a block that hardly printed, bare paper speaks against the way that has its marks
@@ -58,6 +63,14 @@ def leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
     # more though it has fewer such marks is no marks: a frame, a word.
     enough = max(LEAD_ALONE * top.fit.there * alone, min(CLEAR_LEAD, alone))
     return alone >= LEAST_ALONE and told > -enough and max(lead, told) >= enough
+
+
+def _hues(full: Judge, way: Found) -> float:
+    """How well the colours that a way shows follow those of the layout about grey, -1..1; 0 where either are grey."""
+    seen = np.linalg.norm(way.fit.colours, axis=1) > 0
+    own, hints = (colours[seen] - 1 / np.sqrt(3) for colours in (way.fit.colours, full.plan.hints))
+    size = float(np.linalg.norm(own) * np.linalg.norm(hints))
+    return float((own * hints).sum()) / size if size > 0 else 0.0
 
 
 def _turned_in_same_inks(at: Locator, full: Judge, one: Found, other: Found) -> bool:
