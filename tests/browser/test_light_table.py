@@ -236,7 +236,9 @@ def test_no_page_breaks_the_rules_of_access_by_day_or_at_dusk(table: Page, addre
             table.evaluate("hour => { document.documentElement.dataset.hour = hour; }", hour)
             table.wait_for_timeout(60)
             rules = ["wcag2a", "wcag2aa", "wcag21a", "wcag21aa", "wcag22aa"] if hour == "day" else ["color-contrast"]
-            result = table.evaluate("rules => axe.run({runOnly: rules, resultTypes: ['violations'], preload: false})", rules)
+            result = table.evaluate(
+                "rules => axe.run({runOnly: rules, resultTypes: ['violations'], preload: false})", rules
+            )
             broken = [(v["id"], v["nodes"][0]["html"][:120], len(v["nodes"])) for v in result["violations"]]
             if broken:
                 found[path, hour] = broken
