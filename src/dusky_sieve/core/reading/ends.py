@@ -21,9 +21,8 @@ Floats = NDArray[np.float64]
 LOOKED_AT = 3  # columns to each side of a row's end that are looked at
 FURTHEST, FINE = 2.5, 0.125  # columns by which rows are slid, and in what steps
 TILTS = np.linspace(-1.75, 1.75, 15)  # columns by which the slip may differ between the sheet's middle and its rim
-SLIDES = np.arange(
-    -FURTHEST - 3 * abs(TILTS).max(), FURTHEST + 3 * abs(TILTS).max() + FINE / 2, FINE
-)  # all of them, columns
+# All columns by which a row may be slid: by the slip at the sheet's middle and what it differs by at two rims.
+SLIDES = np.arange(-FURTHEST - 3 * abs(TILTS).max(), FURTHEST + 3 * abs(TILTS).max() + FINE / 2, FINE)
 BETTER = 0.1  # share of an end's ink by which a slip must set the ends better than none
 LEAST_TOLD = 0.47  # of the ends' ink: right places of sheets half missing reach 0.6, wrong ones 0.45
 LEAST_FIT = 0.4  # share of the ends' ink: where fewer ends printed they say nothing
