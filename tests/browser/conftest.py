@@ -76,10 +76,9 @@ def browser():
         opened.close()
 
 
-@pytest.fixture
-def address(tmp_path: Path):
-    """A served room with one printer and no history."""
-    store = Store(tmp_path / "data")
+def furnish(folder: Path) -> Path:
+    """Two printers and no history, in a data folder."""
+    store = Store(folder)
     prices = {"black": 0.14, "cyan": 0.17, "magenta": 0.17, "yellow": 0.17}
     channels = tuple(
         Channel(name=n, nozzles=180, group="A" if n == "black" else "B", capacity_ml=70, level_ml=50, price_per_ml=p)
@@ -97,7 +96,13 @@ def address(tmp_path: Path):
     whites = tuple(Channel(name=n, nozzles=180, group="A", capacity_ml=220, level_ml=100) for n in inks)
     store.add_printer("sorrel", Printer(name="Sorrel", channels=whites), film, inks, about="colours and white on film")
     store.close()
-    served = Served(tmp_path / "data", phones=True)
+    return folder
+
+
+@pytest.fixture
+def address(tmp_path: Path):
+    """A served room with two printers and no history."""
+    served = Served(furnish(tmp_path / "data"), phones=True)
     yield served.address
     served.stop()
 

@@ -2,10 +2,13 @@
 
 import re
 from pathlib import Path
+from shutil import copytree
+from urllib.parse import urljoin
 
 import pytest
 from axe_playwright_python.base import AXE_SCRIPT
-from playwright.sync_api import Page, expect
+from playwright.sync_api import Browser, Page, expect
+from tests.browser.conftest import Served, furnish
 from tests.browser.hands import hand_in, listens, photo, press
 from tests.conftest import LARGER
 
@@ -28,17 +31,34 @@ def drag(page: Page, start: tuple[float, float], end: tuple[float, float]) -> No
     page.mouse.up()
 
 
-@pytest.fixture
-def table(page: Page, address: str, tmp_path: Path):
-    """A sheet with three gaps on the table, an accepted one before it."""
-    page.goto(f"{address}/printers/larch/sheet-in")
-    hand_in(page, photo(tmp_path, "before.jpg", {"black": BlockTruth(missing=(12,))}, 51))
+@pytest.fixture(scope="module")
+def handed_in(browser: Browser, tmp_path_factory: pytest.TempPathFactory):
+    """The data of a room in which a sheet with three gaps came after one that was accepted."""
+    folder = tmp_path_factory.mktemp("room")
+    served = Served(furnish(folder / "data"), phones=True)
+    context = browser.new_context(viewport={"width": 1280, "height": 800})
+    page = context.new_page()
+    page.set_default_timeout(60_000)
+    page.goto(f"{served.address}/printers/larch/sheet-in")
+    hand_in(page, photo(folder, "before.jpg", {"black": BlockTruth(missing=(12,))}, 51))
     page.get_by_role("button", name="It is right: what it means").click()
-    page.goto(f"{address}/printers/larch/sheet-in")
-    hand_in(page, photo(tmp_path, "now.jpg", GAPS, 52, tilt_deg=9, roll_deg=12))
+    page.goto(f"{served.address}/printers/larch/sheet-in")
+    hand_in(page, photo(folder, "now.jpg", GAPS, 52, tilt_deg=9, roll_deg=12))
+    expect(heading(page)).to_have_text("Three faults are read.")
+    context.close()
+    served.stop()
+    return folder / "data"
+
+
+@pytest.fixture
+def table(page: Page, handed_in: Path, tmp_path: Path):
+    """A sheet with three gaps on the table, an accepted one before it."""
+    served = Served(Path(copytree(handed_in, tmp_path / "data")), phones=True)
+    page.goto(f"{served.address}/sheets/2")
     expect(heading(page)).to_have_text("Three faults are read.")
     listens(page)
-    return page
+    yield page
+    served.stop()
 
 
 def test_the_sheet_comes_closer_and_moves_by_wheel_keys_and_hand(table: Page):
@@ -225,12 +245,12 @@ def test_a_layout_is_taught_by_boxes_drawn_in_any_order_and_read_with_at_once(pa
     assert [m.split()[0] for m in meshes] == ["Black", "Cyan", "Magenta", "Yellow"]  # in reading order again
 
 
-def test_no_page_breaks_the_rules_of_access_by_day_or_at_dusk(table: Page, address: str):
+def test_no_page_breaks_the_rules_of_access_by_day_or_at_dusk(table: Page):
     pages = ("/", "/printers/larch", "/printers/larch/sheet-in", "/printers/sorrel/sheet-in", "/printers/larch/told", "/printers/new", "/sheets/1", "/sheets/2", "/cases", "/cases/1", "/cases/1/next", "/cases/1/report", "/cases/1/odds", "/ladders", "/ladders/seal-first", "/ladders/seal-first/edit", "/printers/larch/ledger", "/calendar", "/nowhere")  # fmt: skip
     found = {}
     table.emulate_media(reduced_motion="reduce")  # a colour half way to the other hour is no colour of ours
     for path in pages:
-        table.goto(address + path)
+        table.goto(urljoin(table.url, path))
         table.evaluate(AXE_SCRIPT)
         for hour in ("day", "dusk"):
             table.evaluate("hour => { document.documentElement.dataset.hour = hour; }", hour)
