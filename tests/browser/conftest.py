@@ -10,7 +10,7 @@ from pathlib import Path
 
 import pytest
 import uvicorn
-from playwright.sync_api import Browser, expect, sync_playwright
+from playwright.sync_api import Browser, Page, expect, sync_playwright
 
 from dusky_sieve import files
 from dusky_sieve.core.case import Channel, Printer, Waste
@@ -107,10 +107,9 @@ def address(tmp_path: Path):
     served.stop()
 
 
-@pytest.fixture
-def page(browser: Browser):
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
-    opened = context.new_page()
+def new_page(browser: Browser) -> Page:
+    """A page in a context of its own, which keeps what its console complains of."""
+    opened = browser.new_context(viewport={"width": 1280, "height": 800}).new_page()
     opened.complaints = []
     opened.on(
         "console",
@@ -120,5 +119,11 @@ def page(browser: Browser):
     )
     opened.on("pageerror", lambda e: opened.complaints.append(str(e)))
     opened.set_default_timeout(60_000)
+    return opened
+
+
+@pytest.fixture
+def page(browser: Browser):
+    opened = new_page(browser)
     yield opened
-    context.close()
+    opened.context.close()

@@ -8,7 +8,7 @@ from urllib.parse import urljoin
 import pytest
 from axe_playwright_python.base import AXE_SCRIPT
 from playwright.sync_api import Browser, Page, expect
-from tests.browser.conftest import Served, furnish
+from tests.browser.conftest import Served, furnish, new_page
 from tests.browser.hands import hand_in, listens, photo, press
 from tests.conftest import LARGER
 
@@ -36,16 +36,15 @@ def handed_in(browser: Browser, tmp_path_factory: pytest.TempPathFactory):
     """The data of a room in which a sheet with three gaps came after one that was accepted."""
     folder = tmp_path_factory.mktemp("room")
     served = Served(furnish(folder / "data"), phones=True)
-    context = browser.new_context(viewport={"width": 1280, "height": 800})
-    page = context.new_page()
-    page.set_default_timeout(60_000)
+    page = new_page(browser)
     page.goto(f"{served.address}/printers/larch/sheet-in")
     hand_in(page, photo(folder, "before.jpg", {"black": BlockTruth(missing=(12,))}, 51))
     page.get_by_role("button", name="It is right: what it means").click()
     page.goto(f"{served.address}/printers/larch/sheet-in")
     hand_in(page, photo(folder, "now.jpg", GAPS, 52, tilt_deg=9, roll_deg=12))
     expect(heading(page)).to_have_text("Three faults are read.")
-    context.close()
+    assert page.complaints == []
+    page.context.close()
     served.stop()
     return folder / "data"
 

@@ -95,13 +95,12 @@ def moved_on(
         least = min(LEAST_OF_SIDE, int(side.more.sum()))  # a single column has one mark at its ends
         if last.sum() >= least and good[last].mean() <= HARDLY_ANY:
             more = measured_closely(photo, side.block, registration, backing, expected=expected, clear=clear)
-            nothing = bool((marks.ink[last] < BARE).all())
-            if _told(*_beyond(more, block, side, layout), least, LIKE_OWN_OF_FEW if nothing else LIKE_OWN):
+            bare = marks.ink[last] < BARE  # and no rule
+            if _told(*_beyond(more, block, side, layout), least, LIKE_OWN_OF_FEW if bare.all() else LIKE_OWN):
                 return True
             # Where the lattice slips from row to row few at that side are good either, and what stands beyond may be one more.
             slips = good[side.first].mean() < MOST_ROWS and _mostly_inked(marks.ink[side.first])
-            bare = (marks.ink[last] < BARE).mean() > 1 - HARDLY_ANY  # and no rule
-            if slips and bare and _mostly_inked(more.ink[side.more]):
+            if slips and bare.mean() > 1 - HARDLY_ANY and _mostly_inked(more.ink[side.more]):
                 return True
     return False
 

@@ -32,6 +32,7 @@ LAID_APART, WIDE_STEP_MM = 0.35, 1.5
 # Correlation with the layout's colours, as they lie about grey, by which the other way must follow them better for a lead that lone marks do not
 # tell of to be none: colours that haze and blur wash out are like the layout's greys.
 HUES_AGAINST = 0.1
+COLOURS_APART = 0.005  # of unit vectors: about four degrees between two inks, below which they are one colour
 SAME_INK = 0.05  # of unit vectors and of all light: how far two inks' colour and depth may be apart
 SURELY_BARE = 0.2  # of a mark's ink, below which a place has none
 ONE_BY_CHANCE = 0.05  # of so many places a stroke like a mark stands in, that is none
@@ -66,11 +67,15 @@ def leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
 
 
 def _hues(full: Judge, way: Found) -> float:
-    """How well the colours that a way shows follow those of the layout about grey, -1..1; 0 where either are grey."""
+    """How well the colours that a way shows follow those of the layout about grey, -1..1; 0 where these are about grey."""
     seen = np.linalg.norm(way.fit.colours, axis=1) > 0
-    own, hints = (colours[seen] - 1 / np.sqrt(3) for colours in (way.fit.colours, full.plan.hints))
+    return alike(*(colours[seen] - 1 / np.sqrt(3) for colours in (way.fit.colours, full.plan.hints)))
+
+
+def alike(own: Floats, hints: Floats) -> float:
+    """Correlation, -1..1, of what colours (n, 3) and those of the layout differ by from something; 0 where they hardly do."""
     size = float(np.linalg.norm(own) * np.linalg.norm(hints))
-    return float((own * hints).sum()) / size if size > 0 else 0.0
+    return float((own * hints).sum()) / size if size > COLOURS_APART else 0.0
 
 
 def _turned_in_same_inks(at: Locator, full: Judge, one: Found, other: Found) -> bool:

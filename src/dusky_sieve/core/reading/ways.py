@@ -14,7 +14,7 @@ from dusky_sieve.core.reading.follow import PLANS
 from dusky_sieve.core.reading.ghosts import Ground, clearer
 from dusky_sieve.core.reading.laying import WELL_LAID, Found
 from dusky_sieve.core.reading.locate import FOUND_FROM, Locator
-from dusky_sieve.core.reading.lone import leads, lone_ink, told_alone, told_by_few
+from dusky_sieve.core.reading.lone import alike, leads, lone_ink, told_alone, told_by_few
 from dusky_sieve.core.reading.registration import (
     Registration,
     grid_over,
@@ -45,7 +45,6 @@ FILL_WEIGHT = 12.0  # marks that one solid fill counts for
 # Fills that one way shows, and the other at most, for them to decide between two that fit alike.
 FILLS_TELL, NO_FILL = 0.8, 0.1
 COMPARED = 12_000  # marks looked at when ways round are compared: a few at the rim decide
-COLOURS_APART = 0.005  # of unit vectors: about four degrees between two inks, below which they are one colour
 # Correlation with the layout's colours, and by how much it leads the other way's.
 COLOURS_FOLLOW, COLOURS_TRUER = 0.7, 0.6
 BESIDE, BARE_BESIDE = 0.3, 0.15  # of a mark's ink one step beyond a side: right places show 0.1 at most, but for rules
@@ -195,16 +194,15 @@ def _truer(one: Found, other: Found, full: Judge) -> bool:
 
 def _follows(one: Found, other: Found, full: Judge) -> bool:
     """Whether one way's colours differ among each other as the layout's do, and the other's clearly less so."""
-    alike = []
+    told = []
     for way in (one, other):
         seen = np.linalg.norm(way.fit.colours, axis=1) > 0
         # What all blocks share is the lamp's colour, or hints that are all a little wrong.
         own, hints = (
             v[seen] - v[seen].mean(axis=0) if seen.any() else v[seen] for v in (way.fit.colours, full.plan.hints)
         )
-        size = float(np.linalg.norm(own) * np.linalg.norm(hints))
-        alike.append(float((own * hints).sum()) / size if size > COLOURS_APART else 0.0)
-    return alike[0] > COLOURS_FOLLOW and alike[0] - alike[1] > COLOURS_TRUER
+        told.append(alike(own, hints))
+    return told[0] > COLOURS_FOLLOW and told[0] - told[1] > COLOURS_TRUER
 
 
 def _swapped(one: Found, other: Found, full: Judge) -> bool:
@@ -222,8 +220,7 @@ def _swapped(one: Found, other: Found, full: Judge) -> bool:
         return False
     hints = full.plan.hints[moved_on] - full.plan.hints[moved_on].mean(axis=0)
     apart = apart[moved_on] - apart[moved_on].mean(axis=0)
-    size = float(np.linalg.norm(apart) * np.linalg.norm(hints))
-    return size > COLOURS_APART and float((apart * hints).sum()) > COLOURS_SWAPPED * size
+    return alike(apart, hints) > COLOURS_SWAPPED
 
 
 def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
