@@ -7,10 +7,11 @@ import numpy as np
 import pytest
 from tests.conftest import small_scene
 
-from dusky_sieve.core.layout import Layout, MarksBlock, mark_centres
+from dusky_sieve.core.layout import Layout, MarksBlock, clear_of, mark_centres
 from dusky_sieve.core.reading import UprightPhoto, read_sheet
-from dusky_sieve.core.reading.along import along_travel
+from dusky_sieve.core.reading.along import along_travel, numbered_back
 from dusky_sieve.core.reading.cover import adrift, spread
+from dusky_sieve.core.reading.document import BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.judge import STATES
 from dusky_sieve.core.reading.measure import Expected, measure_block
 from dusky_sieve.core.reading.passes import alternating
@@ -26,7 +27,7 @@ FIRING, MISSING = STATES.index("firing"), STATES.index("missing")
 
 def block(k: int = 0, nozzles: int = 90, *, columns: int = 10, step: tuple = (ACROSS, PITCH), next_row: tuple = (0.0, DOWN), **more: object) -> dict:  # fmt: skip
     return {
-        "id": f"b{k}", "channel": f"c{k}", "ink": INKS[k], "backing": "light", "kind": "marks", "origin": (2.0, 1.0 + 16 * k),
+        "id": f"b{k}", "channel": f"c{k}", "ink": INKS[k % 3], "backing": "light", "kind": "marks", "origin": (2.0, 1.0 + 16 * k),
         "nozzles": nozzles, "first_nozzle": 1, "nozzle_step": 1, "nozzle_pitch": PITCH, "columns": columns, "column_pitch": step,
         "row_pitch": next_row, "mark": (2.2, 0.1),
     } | more  # fmt: skip
@@ -88,6 +89,57 @@ def test_blocks_read_in_place_of_others_have_their_marks_at_the_same_places(writ
     assert along_travel(sheet(block()))[1] == {}
 
 
+def banks(*offsets: float, nozzles: int = 90, **more: object) -> list[dict]:
+    """Banks of one channel whose columns begin at these shares of a column after the first one's."""
+    step = len(offsets)
+    return [
+        block(0, nozzles, id=f"bank{n}", first_nozzle=n + 1, nozzle_step=step, origin=(1.2 + share * ACROSS, 1.0 + share * PITCH), mark=(0.7, 0.1), **more)
+        for n, share in enumerate(offsets)
+    ]  # fmt: skip
+
+
+def test_banks_whose_columns_stand_between_each_others_are_read_as_one_lattice_and_told_each_its_own_nozzles():
+    layout = sheet(*banks(0.0, 1 / 3, 2 / 3), block(2, 60))
+    as_read, pieces = along_travel(layout)
+    assert [(b.id, b.nozzles, b.columns) for b in as_read.blocks] == [("bank0", 270, 30), ("b2", 60, 10)]
+    assert pieces["bank0"].nozzles[:4].tolist() == [1, 2, 3, 4]
+    missing = {"bank0": (1, 31), "bank1": (5, 8), "bank2": (270,), "b2": (7,)}
+    truth = Truth(blocks={name: BlockTruth(missing=gone) for name, gone in missing.items()}, scene=small_scene(width=2400, height=1800, fill=0.85, margin_mm=8))  # fmt: skip
+    reading = read_sheet(layout, [UprightPhoto(render(layout, truth, "light", np.random.default_rng(3)), "light", "p")])
+    assert {b.id: tuple(f.nozzle for f in b.faults) for b in reading.blocks} == missing
+    assert [(b.counts["firing"], b.counts["missing"]) for b in reading.blocks] == [(88, 2), (88, 2), (89, 1), (59, 1)]
+
+
+def test_what_is_said_of_banks_that_are_read_as_one_is_said_of_each():
+    layout = sheet(*banks(0.0, 0.5))
+    why = "For 100% of the bank0 block it is in doubt"
+    read = BlockReading(id="bank0", channel="c0", head=1, kind="marks", read=False, why=why)
+    note = PhotoReading(file="p", width=9, height=9, backing="light", found=True, warnings=(Warned(code="doubtful", message=why, block="bank0"),))  # fmt: skip
+    told = numbered_back(Reading(layout="L", photos=(note,), blocks=(read,)), layout, along_travel(layout)[1])
+    own = [(f"bank{n}", why.replace("bank0", f"bank{n}")) for n in range(2)]
+    assert [(b.id, b.why) for b in told.blocks] == [(w.block, w.message) for w in told.photos[0].warnings] == own
+
+
+@pytest.mark.parametrize(
+    "second", [{"ink": INKS[1]}, {"channel": "c1"}, {"origin": (1.2 + 0.5 * ACROSS, 1.0)}, {"nozzles": 70}]
+)
+def test_banks_that_differ_or_make_no_lattice_together_are_read_apart(second):
+    one, two = banks(0.0, 0.5)
+    assert along_travel(sheet(one, two | second))[1] == {}
+
+
+def test_columns_of_another_ink_between_a_blocks_own_leave_it_less_room_and_both_are_found():
+    lattice = {"columns": 18, "step": (1.8, 0.0), "next_row": (0.0, 0.8), "mark": (0.79, 0.06)}
+    woven = [
+        block(k, 120, id=f"b{k}", channel=f"c{k}", ink=INKS[k % 3], origin=(0.9 + 0.9 * (k % 2), 1.0 + 12 * (k // 2)), **lattice)
+        for k in range(6)
+    ]  # fmt: skip
+    layout = sheet(*woven)
+    assert [round(clear.width, 2) for clear in clear_of(layout.blocks)] == [0.11] * 6
+    found = faults_read(layout, (7, 55))
+    assert found == {f"b{k}": {7: "missing", 55: "missing"} for k in range(6)}
+
+
 @pytest.mark.parametrize(("columns", "step", "row"), [(2, 0.6, 1.2), (10, 1.1, 12.0)])
 def test_a_column_that_is_written_down_as_a_lattice_of_two_steps_down_is_read(columns, step, row):
     line = {"columns": columns, "step": (0.0, step), "next_row": (0.0, row)}
@@ -120,7 +172,9 @@ def drawn(moved: np.ndarray, missing: tuple[int, ...] = (), pen: tuple[int, ...]
 def test_ink_that_runs_askew_where_a_mark_is_missing_is_a_pen_and_a_mark_off_its_place_is_none():
     thrown, pen = np.zeros((PLAIN.nozzles, 2)), (37, 88)
     thrown[[55, 140], 1] = (0.15, -0.15)
-    seen = measure_block(drawn(thrown, pen=pen), PLAIN, SQUARE, "light", expected=Expected(), clear=DOWN)
+    seen = measure_block(
+        drawn(thrown, pen=pen), PLAIN, SQUARE, "light", expected=Expected(), clear=clear_of([PLAIN])[0]
+    )
     assert seen.covered[list(pen)].all()
     assert not seen.covered[[55, 140]].any()
     assert np.abs(seen.offset[[55, 140], 1] - (0.15, -0.15)).max() < 0.02
@@ -130,8 +184,11 @@ def test_marks_that_a_wave_carries_half_a_column_aside_are_followed_to_where_the
     y = mark_centres(PLAIN)[:, 1]
     wave = np.stack([1.3 * np.clip((y - 12) / 12, 0, 1) ** 2, 0.2 * np.clip((y - 12) / 12, 0, 1) ** 2], axis=1)
     page = drawn(wave, missing=(30, 205))
-    assert measure_block(page, PLAIN, SQUARE, "light", expected=Expected(), clear=DOWN).straddles.sum() > 20
-    closely = measured_closely(page, PLAIN, SQUARE, "light", expected=Expected(), clear=DOWN)
+    assert (
+        measure_block(page, PLAIN, SQUARE, "light", expected=Expected(), clear=clear_of([PLAIN])[0]).straddles.sum()
+        > 20
+    )
+    closely = measured_closely(page, PLAIN, SQUARE, "light", expected=Expected(), clear=clear_of([PLAIN])[0])
     assert np.flatnonzero(closely.ink < 0.85).tolist() == [30, 205]
 
 

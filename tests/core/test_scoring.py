@@ -12,7 +12,7 @@ from hypothesis import strategies as st
 
 from dusky_sieve import files
 from dusky_sieve.core.errors import SheetNotFound
-from dusky_sieve.core.layout import MarksBlock, clear_height, extent, mark_centres, near_by
+from dusky_sieve.core.layout import MarksBlock, clear_of, extent, mark_centres, near_by
 from dusky_sieve.core.reading import place as places
 from dusky_sieve.core.reading.align import align
 from dusky_sieve.core.reading.beyond import sparse_aside
@@ -263,7 +263,7 @@ def paper_with(ink: np.ndarray, offset_mm: np.ndarray, noise: np.ndarray, part: 
 
 def measured(photo: np.ndarray, expected: Expected = Expected()):
     place = rigid(np.array([[PX, 0, 3 * PX], [0, PX, 3 * PX], [0, 0, 1]]), LAYOUT.size)
-    return measure_block(photo, BLOCK, place, "light", expected=expected, clear=clear_height(BLOCK))
+    return measure_block(photo, BLOCK, place, "light", expected=expected, clear=clear_of([BLOCK])[0])
 
 
 def grain(sigma: float, soft: float = 0.0, seed: int = 2) -> np.ndarray:

@@ -7,7 +7,7 @@ import numpy as np
 import pytest
 from tests.conftest import small_scene
 
-from dusky_sieve.core.layout import Layout, MarksBlock, clear_heights, mark_centres
+from dusky_sieve.core.layout import Layout, MarksBlock, clear_heights, clear_of, mark_centres
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
 from dusky_sieve.core.reading import place as places
 from dusky_sieve.core.reading.align import align
@@ -343,9 +343,9 @@ def test_a_row_that_is_laid_a_column_aside_is_in_doubt_and_one_that_lies_right_w
     layout = sheet(59, columns=49, across=1.17, mark=1.03, down=5.2, slant=False)
     shot, faults = small_scene(fill=0.9, margin_mm=10, words=False), {"b0": BlockTruth(missing=() if aside else (50,))}
     [block], pixels = layout.blocks, render(layout, Truth(blocks=faults, scene=shot), "light", np.random.default_rng(4))
-    first_row = mark_centres(block)[0, 1]
+    first_row, [clear] = mark_centres(block)[0, 1], clear_of([block])
     sheared = np.array([[1, aside * 1.17 / 5.2, -aside * 1.17 / 5.2 * first_row], [0, 1, 0], [0, 0, 1.0]])
     place = rigid(sheet_to_photo(layout, shot) @ sheared, layout.size)
-    marks = measured_closely(pixels, block, place, "light", expected=Expected(), clear=5.2)
-    in_doubt = rows_aside(pixels, layout, block, marks, place, "light", Expected(), 5.2)
+    marks = measured_closely(pixels, block, place, "light", expected=Expected(), clear=clear)
+    in_doubt = rows_aside(pixels, layout, block, marks, place, "light", Expected(), clear)
     assert [block.numbers[k] for k in np.flatnonzero(in_doubt)] == [*said]

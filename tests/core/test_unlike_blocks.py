@@ -8,7 +8,7 @@ import pytest
 from tests.conftest import LARGER, small_scene
 from tests.core.drawn import INKS, LIKE, PITCH, SHORT_AND_LONG, block, photo, read, sheet, states
 
-from dusky_sieve.core.layout import MarksBlock, mark_centres
+from dusky_sieve.core.layout import Clear, MarksBlock, mark_centres
 from dusky_sieve.core.reading import laid as laid_module
 from dusky_sieve.core.reading.cover import between_rows
 from dusky_sieve.core.reading.ends import Ends
@@ -231,7 +231,7 @@ def test_rows_close_by_are_not_taken_for_noise_and_their_block_not_for_dead(rows
     true = rigid(
         sheet_to_photo(close, small_scene(width=1600, height=1200, fill=rows_apart * 3, margin_mm=10)), close.size
     )
-    measured = measure_block(pixels, only, true, "light", expected=Expected(), clear=rows_apart - 0.06)
+    measured = measure_block(pixels, only, true, "light", expected=Expected(), clear=Clear(rows_apart - 0.06, 0.2))
     assert measured.printing > 0.9
     assert set(np.flatnonzero(measured.ink < 0.3) + 1) == {7, 30}
 

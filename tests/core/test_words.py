@@ -6,7 +6,7 @@ import pytest
 from tests.conftest import small_scene
 from tests.core.test_small_sheets import PITCH, sheet, states
 
-from dusky_sieve.core.layout import Layout, mark_centres
+from dusky_sieve.core.layout import Layout, clear_of, mark_centres
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
 from dusky_sieve.core.reading import aside as beside
 from dusky_sieve.core.reading.aside import columns_told, going_on, measured_lead, moved_on
@@ -203,5 +203,5 @@ def test_rows_laid_half_a_column_aside_are_not_taken_for_rules():
     photo = photo_with(layout, [], {}, **SMALL)
     grid, shot = grid_over(layout.size, 9), small_scene(**(SHOT | SMALL))
     true = through(place_on_photo(grid, layout=layout, scene=shot), grid, layout.size, 4)
-    marks = measure_block(photo, layout.blocks[0], moved(true, (0.5 * 1.03, 0.0)), "light", expected=Expected(), clear=1.2)  # fmt: skip
+    marks = measure_block(photo, layout.blocks[0], moved(true, (0.5 * 1.03, 0.0)), "light", expected=Expected(), clear=clear_of([layout.blocks[0]])[0])  # fmt: skip
     assert not marks.covered.any()

@@ -2,7 +2,7 @@
 
 from collections.abc import Iterable, Sequence
 from functools import lru_cache
-from typing import TypeVar
+from typing import NamedTuple, TypeVar
 
 import numpy as np
 from numpy.typing import NDArray
@@ -82,9 +82,21 @@ SOME_MARKS = 200  # of a block, that are held against those of a block it is int
 ON_EACH_OTHER = 0.9  # of two marks' mean length and thickness, nearer than which they lie on each other
 
 
+class Clear(NamedTuple):
+    """Across travel and along it, mm: from a mark's middle to the next row's, and from its end to the next mark's."""
+
+    height: float
+    width: float
+
+
+def clear_of(blocks: list[MarksBlock]) -> list[Clear]:
+    """What is clear about each block's marks among all that are judged together: banks may stand between each other's rows and columns."""
+    return [clear for clear, _ in _among_others(tuple(blocks))]
+
+
 def clear_heights(blocks: list[MarksBlock]) -> list[float]:
-    """The clear height (mm) of each block among all that are judged together: banks may stand between each other's rows."""
-    return [height for height, _ in _among_others(tuple(blocks))]
+    """The clear height (mm) of each block among all of them."""
+    return [clear.height for clear in clear_of(blocks)]
 
 
 def overlaid(blocks: list[MarksBlock]) -> set[str]:
@@ -93,10 +105,10 @@ def overlaid(blocks: list[MarksBlock]) -> set[str]:
 
 
 @lru_cache(maxsize=32)
-def _among_others(blocks: tuple[MarksBlock, ...]) -> tuple[tuple[float, bool], ...]:
+def _among_others(blocks: tuple[MarksBlock, ...]) -> tuple[tuple[Clear, bool], ...]:
     found = []
     for block in blocks:
-        nearest, on_another = clear_height(block), False
+        (height, width), on_another = Clear(clear_height(block), clear_width(block)), False
         for bank in near_by(extent(block), blocks):
             if bank.id != block.id:
                 own = mark_centres(block)
@@ -105,25 +117,32 @@ def _among_others(blocks: tuple[MarksBlock, ...]) -> tuple[tuple[float, bool], .
                 both = (np.array(block.mark) + bank.mark) / 2
                 other_row = apart[..., 1] >= ON_EACH_OTHER * both[1]
                 beside = other_row & (apart[..., 0] < both[0])
-                nearest = float(min(nearest, apart[..., 1][beside].min(initial=nearest)))
+                height = float(min(height, apart[..., 1][beside].min(initial=height)))
+                level = (apart[..., 1] < _level_with(block)) & (apart[..., 0] >= both[0])
+                width = float(min(width, (apart[..., 0] - both[0])[level].min(initial=width)))
                 on_another |= bool((~other_row & (apart[..., 0] < ON_EACH_OTHER * both[0])).any())
-        found.append((nearest, on_another))
+        found.append((Clear(height, width), on_another))
     return tuple(found)
 
 
 @lru_cache(maxsize=512)
 def clear_width(block: MarksBlock) -> float:
     """Gap in mm along x between a mark's end and the nearest mark at about the same height (0 or more)."""
-    length, thickness = block.mark
+    length, level = block.mark[0], _level_with(block)
     rows = -(-block.nozzles // block.columns)
     nearest = length
     for r in range(min(rows, 4)):
         for c in range(-min(block.columns - 1, 64), min(block.columns, 65)):
             dx = abs(c * block.column_pitch[0] + r * block.row_pitch[0])
             dy = abs(c * block.column_pitch[1] + r * block.row_pitch[1])
-            if (r or c) and dx >= length * 0.999 and dy < 2.5 * thickness + block.nozzle_pitch:
+            if (r or c) and dx >= length * 0.999 and dy < level:
                 nearest = min(nearest, max(dx - length, 0.0))
     return nearest
+
+
+def _level_with(block: MarksBlock) -> float:
+    """How far (mm) from a mark's height others are still seen beside it."""
+    return 2.5 * block.mark[1] + block.nozzle_pitch
 
 
 def cells_of(block: MarksBlock, points: Floats) -> Floats | None:

@@ -4,7 +4,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Layout, MarksBlock
+from dusky_sieve.core.layout import Layout, MarksBlock, clear_of
 from dusky_sieve.core.reading.compiled import add_row, compiled, on_picture, solved, straight_between
 from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.inkmap import shrunk
@@ -44,12 +44,13 @@ def widest_step(layout: Layout) -> float:
 def tightest_step(layout: Layout) -> float:
     """The least of the lattices' own widest steps, mm; single columns have none along travel, single rows none across."""
     lattices: dict[tuple[tuple[float, float], tuple[float, float]], list[float]] = {}
-    for b in layout.blocks:
-        if isinstance(b, MarksBlock):
-            steps = ((b.column_pitch, b.columns > 1), (b.row_pitch, b.nozzles > b.columns))
-            lattices.setdefault((b.column_pitch, b.row_pitch), []).extend(
-                np.hypot(*step) for step, there in steps if there
-            )
+    blocks = [b for b in layout.blocks if isinstance(b, MarksBlock)]
+    for b, clear in zip(blocks, clear_of(blocks), strict=True):
+        own = lattices.setdefault((b.column_pitch, b.row_pitch), [])
+        if b.columns > 1:
+            own.append(min(float(np.hypot(*b.column_pitch)), b.mark[0] + clear.width))
+        if b.nozzles > b.columns:
+            own.append(float(np.hypot(*b.row_pitch)))
     return float(min((max(steps) for steps in lattices.values() if steps), default=widest_step(layout)))
 
 

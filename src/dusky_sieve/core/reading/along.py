@@ -1,31 +1,47 @@
-"""Every block with its columns along travel, whichever way its lattice was written down.
+"""Every block with its columns along travel, whichever way its lattice was written down, and banks that make one lattice as one.
 
 A layout's one formula also covers nozzles that follow each other down the sheet first, or one by one in rows of their own
 that lie beside each other. What finds and measures takes columns to be along travel and rows along feed, so such a block is
-read as one that has, with the same marks at the same places; its nozzles are numbered back afterwards.
+read as one that has, with the same marks at the same places; its nozzles are numbered back afterwards. So are those of odd and
+even banks whose columns stand between each other's: apart, each looks right where the other is.
 """
 
 from collections import Counter
+from collections.abc import Iterator
 from dataclasses import dataclass
 
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Layout, MarksBlock, SolidBlock
+from dusky_sieve.core.layout import Layout, MarksBlock, SolidBlock, extent, mark_centres, marks_over, near_by
 from dusky_sieve.core.reading.document import BlockReading, Fault, Reading, Warned
 
 Numbers = NDArray[np.int64]
 Step = tuple[float, float]
 
 PARALLEL = 1e-9  # mm², that two steps span, below which they lie on one line
+OF_A_BANK = {
+    "id",
+    "origin",
+    "nozzles",
+    "columns",
+    "first_nozzle",
+    "nozzle_step",
+}  # in which banks of one lattice may differ
+ONE_LATTICE = 0.2  # of a mark's thickness, by which banks may miss the places of the lattice that they make together
 
 
 @dataclass(frozen=True)
 class Piece:
-    """A block as it is read: the id of the layout's own block, and the nozzle (n,) that each of its marks belongs to there."""
+    """A block as it is read: the ids of the layout's own blocks it stands for, which of them (n,) each mark is of, and its nozzle (n,) there."""
 
-    of: str
+    of: tuple[str, ...]
+    whose: Numbers
     nozzles: Numbers
+
+    def some(self, numbers: Numbers) -> "Piece":
+        """Of marks (m,) alone, numbered from 1."""
+        return Piece(self.of, self.whose[numbers - 1], self.nozzles[numbers - 1])
 
 
 def along_travel(layout: Layout) -> tuple[Layout, dict[str, Piece]]:
@@ -33,22 +49,61 @@ def along_travel(layout: Layout) -> tuple[Layout, dict[str, Piece]]:
     blocks: list[MarksBlock | SolidBlock] = []
     pieces: dict[str, Piece] = {}
     taken = {block.id for block in layout.blocks}
-    for block in layout.blocks:
+    for block, whole in _woven(layout):
         if isinstance(block, SolidBlock):
             blocks.append(block)
             continue
-        parts = _parts(block)
+        piece = whole or Piece((block.id,), np.zeros(block.nozzles, np.int64), np.array(block.numbers))
+        numbered = block.model_copy(update={"first_nozzle": 1, "nozzle_step": 1})
+        parts = _parts(numbered) or ([(numbered, np.arange(1, block.nozzles + 1))] if whole else [])
         if not parts:
             blocks.append(_stepped(block))
-        for part, nozzles in parts:
+        for part, numbers in parts:
             name = block.id
             while name in pieces or (
                 name in taken and name != block.id
             ):  # of two parts the smaller one has a name that nobody gave
                 name += " "
             blocks.append(_stepped(part.model_copy(update={"id": name})))
-            pieces[name] = Piece(block.id, nozzles)
+            pieces[name] = piece.some(numbers)
     return layout.model_copy(update={"blocks": tuple(blocks)}), pieces
+
+
+def _woven(layout: Layout) -> Iterator[tuple[MarksBlock | SolidBlock, Piece | None]]:
+    """The layout's blocks, banks that make one lattice together as one block and what it stands for."""
+    done: set[str] = set()
+    for block in layout.blocks:
+        if block.id in done:
+            continue
+        banks = _banks(block, layout) if isinstance(block, MarksBlock) else []
+        one = _one_lattice(banks) if len(banks) > 1 else None
+        done |= {bank.id for bank in banks} if one else set()
+        yield one or (block, None)
+
+
+def _banks(block: MarksBlock, layout: Layout) -> list[MarksBlock]:
+    """A block and those about it with the same channel's marks on a lattice of the same steps, as its columns follow each other."""
+    own = block.model_dump(exclude=OF_A_BANK)
+    found = [b for b in near_by(extent(block), marks_over(layout, block.backing)) if b.model_dump(exclude=OF_A_BANK) == own]  # fmt: skip
+    return sorted(found, key=lambda bank: float(np.dot(bank.origin, block.column_pitch)))
+
+
+def _one_lattice(banks: list[MarksBlock]) -> tuple[MarksBlock, Piece] | None:
+    """Banks as one block whose columns are theirs by turns, and what it stands for; None where they are not."""
+    first, turns = banks[0], len(banks)
+    wide, many = sum(bank.columns for bank in banks), sum(bank.nozzles for bank in banks)
+    step = tuple(v / turns for v in first.column_pitch)
+    one = first.model_copy(update={"nozzles": many, "columns": wide, "column_pitch": step})
+    whose, nozzles = np.full(many, -1), np.zeros(many, np.int64)
+    for k, bank in enumerate(banks):
+        row, column = np.divmod(np.arange(bank.nozzles), bank.columns)
+        at = row * wide + column * turns + k
+        if at.max() >= many or not np.allclose(
+            mark_centres(one)[at], mark_centres(bank), atol=ONE_LATTICE * bank.mark[1]
+        ):
+            return None
+        whose[at], nozzles[at] = k, bank.numbers
+    return (one, Piece(tuple(bank.id for bank in banks), whose, nozzles)) if (whose >= 0).all() else None
 
 
 def _parts(block: MarksBlock) -> list[tuple[MarksBlock, Numbers]]:
@@ -124,30 +179,41 @@ def numbered_back(reading: Reading, layout: Layout, pieces: dict[str, Piece]) ->
     named = {b.id: b for b in reading.blocks}
     blocks = []
     for block in layout.blocks:
-        own = [(named[name], piece) for name, piece in pieces.items() if piece.of == block.id]
-        blocks.append(_joined(own) if own else named[block.id])
-    photos = tuple(p.model_copy(update={"warnings": tuple(_renamed(w, pieces) for w in p.warnings)}) for p in reading.photos)  # fmt: skip
+        own = [(named[name], piece) for name, piece in pieces.items() if block.id in piece.of]
+        blocks.append(_joined(block.id, own) if own else named[block.id])
+    photos = tuple(p.model_copy(update={"warnings": tuple(said for w in p.warnings for said in _renamed(w, pieces))}) for p in reading.photos)  # fmt: skip
     return reading.model_copy(update={"photos": photos, "blocks": tuple(blocks)})
 
 
-def _joined(parts: list[tuple[BlockReading, Piece]]) -> BlockReading:
-    """One block's reading from those of its parts, the larger one first; what of it was not read is unsure."""
-    (main, piece), *_ = parts
+def _joined(own: str, parts: list[tuple[BlockReading, Piece]]) -> BlockReading:
+    """One block's reading, by its id, from those of its parts, the larger one first; what of it was not read is unsure."""
+    read, _ = parts[0]
+    main = read.model_copy(update={"id": own, "why": _by_name(read.why, read.id, own) if read.why else None})
     if not any(read.read for read, _ in parts):
-        return main.model_copy(update={"id": piece.of})
+        return main
     counts: Counter[str] = Counter()
     faults: list[Fault] = []
     for read, part in parts:
-        counts.update(read.counts or {"unsure": len(part.nozzles)})
-        own = read.faults if read.read else [Fault(nozzle=n + 1, state="unsure") for n in range(len(part.nozzles))]
-        faults += [f.model_copy(update={"nozzle": int(part.nozzles[f.nozzle - 1])}) for f in own]
+        here = part.whose == part.of.index(own)
+        said = read.faults if read.read else [Fault(nozzle=n + 1, state="unsure") for n in range(len(here))]
+        mine = [f.model_copy(update={"nozzle": int(part.nozzles[f.nozzle - 1])}) for f in said if here[f.nozzle - 1]]
+        counts.update([f.state for f in mine])
+        counts["firing"] += int(here.sum()) - len(mine)
+        faults += mine
     shift = next(read.shift_um for read, _ in parts if read.read)
     faults.sort(key=lambda fault: fault.nozzle)
-    return main.model_copy(update={"id": piece.of, "read": True, "why": None, "shift_um": shift, "counts": dict(counts), "faults": tuple(faults)})  # fmt: skip
+    none = dict.fromkeys(next(read.counts or {} for read, _ in parts if read.read), 0)
+    return main.model_copy(update={"read": True, "why": None, "shift_um": shift, "counts": none | dict(counts), "faults": tuple(faults)})  # fmt: skip
 
 
-def _renamed(warned: Warned, pieces: dict[str, Piece]) -> Warned:
+def _renamed(warned: Warned, pieces: dict[str, Piece]) -> Iterator[Warned]:
+    """A warning of a block as it is read, of each of the layout's own that it stands for."""
+    for own in pieces[warned.block].of if warned.block in pieces else ():
+        yield warned.model_copy(update={"block": own, "message": _by_name(warned.message, str(warned.block), own)})
     if warned.block not in pieces:
-        return warned
-    own = pieces[warned.block].of
-    return warned.model_copy(update={"block": own, "message": warned.message.replace(f" {warned.block} ", f" {own} ")})
+        yield warned
+
+
+def _by_name(said: str, as_read: str, own: str) -> str:
+    """What was said of a block as it is read, of one of the layout's own."""
+    return said.replace(f" {as_read} ", f" {own} ")

@@ -14,10 +14,11 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import (
     Backing,
+    Clear,
     Layout,
     MarksBlock,
     boxes_besides,
-    clear_heights,
+    clear_of,
     mark_centres,
     marks_over,
     on_boxes,
@@ -69,7 +70,7 @@ def going_on(
     """Of the names of blocks, and of sides of single marks (see `beyond`), those where marks go on, or nothing tells; and by block the step (mm) to them."""
     blocks = marks_over(layout, backing)
     seen: dict[tuple[str, str], list[tuple[Bools, float, str, Step]]] = defaultdict(list)
-    for block, clear in zip(blocks, clear_heights(blocks), strict=True):
+    for block, clear in zip(blocks, clear_of(blocks), strict=True):
         for side in _sides(block):
             name = block.id if side.more.sum() >= LEAST_OF_SIDE else f"all {side.name}"
             if name in names:
@@ -86,7 +87,7 @@ def going_on(
 
 
 def moved_on(
-    photo: Photo, layout: Layout, block: MarksBlock, marks: MarkMeasures, registration: Registration, backing: Backing, expected: Expected, clear: float
+    photo: Photo, layout: Layout, block: MarksBlock, marks: MarkMeasures, registration: Registration, backing: Backing, expected: Expected, clear: Clear
 ) -> bool:  # fmt: skip
     """Whether a block's outermost row or column hardly printed, if at all, and one more stands beyond the opposite side: it lies a step aside."""
     good = _good(marks, block)
@@ -106,7 +107,7 @@ def moved_on(
 
 
 def lying_aside(
-    photo: Photo, layout: Layout, block: MarksBlock, marks: MarkMeasures, registration: Registration, backing: Backing, expected: Expected, clear: float
+    photo: Photo, layout: Layout, block: MarksBlock, marks: MarkMeasures, registration: Registration, backing: Backing, expected: Expected, clear: Clear
 ) -> Bools:  # fmt: skip
     """Marks (n,) that lie a lattice step aside: all of a block, or those of single rows."""
     if moved_on(photo, layout, block, marks, registration, backing, expected, clear):
@@ -115,7 +116,7 @@ def lying_aside(
 
 
 def rows_aside(
-    photo: Photo, layout: Layout, block: MarksBlock, marks: MarkMeasures, registration: Registration, backing: Backing, expected: Expected, clear: float
+    photo: Photo, layout: Layout, block: MarksBlock, marks: MarkMeasures, registration: Registration, backing: Backing, expected: Expected, clear: Clear
 ) -> Bools:  # fmt: skip
     """Marks (n,) of single rows, gaps narrow, that show nothing at one end while one more stands beyond the other: such a row lies a column aside."""
     found = np.zeros(block.nozzles, bool)
@@ -153,7 +154,7 @@ def measured_lead(
     """Marks fewer with all blocks a lattice step aside to either of two sides, whichever has more: what a map hardly shows is measured."""
     fewer: Counter[str] = Counter()
     blocks = marks_over(layout, backing)
-    for block, clear in zip(blocks, clear_heights(blocks), strict=True):
+    for block, clear in zip(blocks, clear_of(blocks), strict=True):
         fewer.update(_fewer(photo, block, clear, ways, registration, backing, expected))
     return min(fewer.values(), default=0)
 
@@ -165,7 +166,7 @@ def columns_told(
     if not names:
         return set()  # nothing is measured for it
     told, blocks = set(), marks_over(layout, backing)
-    for block, clear in zip(blocks, clear_heights(blocks), strict=True):
+    for block, clear in zip(blocks, clear_of(blocks), strict=True):
         if block.id in names:
             fewer = _fewer(photo, block, clear, COLUMNS, registration, backing, expected)
             if min(fewer.values(), default=0) > MOST_ROWS * block.nozzles / block.columns:
@@ -174,7 +175,7 @@ def columns_told(
 
 
 def _fewer(
-    photo: Photo, block: MarksBlock, clear: float, ways: tuple[str, str], registration: Registration, backing: Backing, expected: Expected
+    photo: Photo, block: MarksBlock, clear: Clear, ways: tuple[str, str], registration: Registration, backing: Backing, expected: Expected
 ) -> Counter[str]:  # fmt: skip
     """Marks fewer with a block a lattice step aside, to each of two sides: of those that it would lose, less those that stand beyond."""
 

@@ -135,15 +135,15 @@ def veiled(patches: Patches, block: MarksBlock, ink: Floats, backing: Backing) -
 
 
 def ruled(
-    patches: Patches, weights: Floats, block: MarksBlock, rows: NDArray[np.int64] | None, backing: Backing, scale: float
+    patches: Patches, weights: Floats, block: MarksBlock, rows: NDArray[np.int64] | None, backing: Backing, gap_px: float
 ) -> Bools:  # fmt: skip
     """Marks (n,) of rows that a rule or a frame runs through: as much ink stands in the gaps beside them as in the marks.
 
-    weights : (3,) bands' into one ink share; scale : px a mm. None where gaps are too narrow to be seen.
+    weights : (3,) bands' into one ink share; gap_px : of paper between neighbours in a row. None where it is too narrow to be seen.
     """
     n = np.arange(len(patches.ground))
     index = n if rows is None else rows
-    if clear_width(block) * scale <= BARE_PX:
+    if gap_px <= BARE_PX:
         return np.zeros(len(n), bool)
     profile = in_one(patches.across_ink, weights)
     best = np.clip(profile.argmax(axis=1), 1, profile.shape[1] - 2)

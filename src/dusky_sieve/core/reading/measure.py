@@ -5,7 +5,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, MarksBlock, mark_centres
+from dusky_sieve.core.layout import Backing, Clear, MarksBlock, mark_centres
 from dusky_sieve.core.reading.cover import bleached, hidden_marks, ruled, veiled
 from dusky_sieve.core.reading.order import median, one_sigma, quantile
 from dusky_sieve.core.reading.patches import LINEAR, Patches, cut_patches, in_one, ink_weights
@@ -144,16 +144,17 @@ def measure_block(
     backing: Backing,
     *,
     expected: Expected,
-    clear: float,
+    clear: Clear,
     rows: NDArray[np.int64] | None = None,
 ) -> MarkMeasures:
     """Ink and offset of each mark (or of the marks of `rows`) against the block's own typical mark.
 
-    `expected` judges a block that prints next to nothing; `clear` is its clear height among all blocks, mm.
+    `expected` judges a block that prints next to nothing; `clear` is what is so about its marks among all blocks.
     """
     patches = cut_patches(photo, block, registration, backing, rows, clear)
     weights, printing = ink_weights(patches, block, backing)
-    rule = ruled(patches, weights, block, rows, backing, registration.px_per_mm(mark_centres(block)[0]))
+    scale = registration.px_per_mm(mark_centres(block)[0])
+    rule = ruled(patches, weights, block, rows, backing, clear.width * scale)
     if rule.any():  # what runs through says neither whether the block prints nor in what colour
         weights, printing = ink_weights(replace(patches, seen=patches.seen & ~rule), block, backing)
     noise = grain = float(np.sqrt(((weights * patches.noise) ** 2).sum()))
@@ -192,7 +193,7 @@ def measure_block(
     covered |= _askew(patches, weights, block, dy, ink)
     along = _ink_along(patches, weights, block, dy, backing)
     covered |= _runs_on(along, patches.along, block, dy, ink, usable)
-    scale, whole = registration.px_per_mm(mark_centres(block)[0]), ink > SOLID
+    whole = ink > SOLID
     dx, centre_x, dx_sigma = _ends(along, patches.along, block, whole, scale)
     printed = ink > PRINTED_FROM
     bands, full, counts = _by_band(patches, own, usable & whole, weights)

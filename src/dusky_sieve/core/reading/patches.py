@@ -6,7 +6,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, in_light, ink_rgb, mark_centres
+from dusky_sieve.core.layout import Backing, Clear, MarksBlock, in_light, ink_rgb, mark_centres
 from dusky_sieve.core.reading.order import median, quantile
 from dusky_sieve.core.reading.profiles import light_across, paper_of, peaks, places_round
 from dusky_sieve.core.reading.registration import Registration
@@ -55,19 +55,19 @@ class Patches:
 
 
 def cut_patches(
-    photo: Photo, block: MarksBlock, registration: Registration, backing: Backing, rows: NDArray[np.int64] | None, clear: float
+    photo: Photo, block: MarksBlock, registration: Registration, backing: Backing, rows: NDArray[np.int64] | None, clear: Clear
 ) -> Patches:  # fmt: skip
-    """Samples the photo round each mark (or the marks of `rows`), half of `clear` mm across travel to either side at most."""
+    """Samples the photo round each mark (or the marks of `rows`), half of what is `clear` across travel to either side at most."""
     centres = mark_centres(block) if rows is None else mark_centres(block)[rows]
     scale = registration.px_per_mm(centres.mean(axis=0))
     pitch, (length, thickness) = block.nozzle_pitch, block.mark
-    reach_y = min(0.5 * clear, max(REACH_PITCHES * pitch, thickness / 2 + REACH_PX / scale))
-    reach_x = length / 2 + float(np.clip(0.5 * clear_width(block), 0.5 / scale, max(pitch, 2.0 / scale)))
+    reach_y = min(0.5 * clear.height, max(REACH_PITCHES * pitch, thickness / 2 + REACH_PX / scale))
+    reach_x = length / 2 + float(np.clip(0.5 * clear.width, 0.5 / scale, max(pitch, 2.0 / scale)))
     ny = int(np.clip(2 * reach_y * scale * 1.15, 9, MOST_ACROSS)) | 1
     nx = int(np.clip(2 * reach_x * scale * 0.8, 9, MOST_ALONG)) | 1
     across, along = np.linspace(-reach_y, reach_y, ny), np.linspace(-reach_x, reach_x, nx)
     codes, seen = _sampled(photo, centres, across, along, registration)
-    counted = WHOLE if clear_width(block) * scale > BARE_PX else INNER
+    counted = WHOLE if clear.width * scale > BARE_PX else INNER
     within = np.flatnonzero(np.abs(along) <= max(counted * length, along[1] - along[0]))
     light, glare = light_across(codes, LINEAR, int(within[0]), int(within[-1]), len(centres))
     ground = paper_of(light, backing)

@@ -4,7 +4,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.errors import SheetNotFound
-from dusky_sieve.core.layout import Backing, MarksBlock, clear_heights, clear_width, mark_centres
+from dusky_sieve.core.layout import Backing, Clear, MarksBlock, clear_of, mark_centres
 from dusky_sieve.core.reading.cover import colour_of
 from dusky_sieve.core.reading.measure import Expected, MarkMeasures, measure_block
 from dusky_sieve.core.reading.order import median
@@ -44,7 +44,7 @@ def refine(
     total = sum(b.nozzles for b in blocks)
     stride = max(1, total // FITTED_MARKS)
     chosen = [np.arange(0, b.nozzles, max(1, min(stride, b.nozzles // LEAST_OF_BLOCK))) for b in blocks]
-    clears = clear_heights(blocks)
+    clears = clear_of(blocks)
     expected = Expected()
     pitch = min(b.nozzle_pitch for b in blocks)
     scale = registration.px_per_mm(mark_centres(blocks[0]).mean(axis=0))
@@ -53,7 +53,7 @@ def refine(
             measure_block(photo, b, registration, backing, expected=expected, clear=clear, rows=rows)
             for b, rows, clear in zip(blocks, chosen, clears, strict=True)
         ]
-        centres, offsets, sigmas, owner = _good(blocks, chosen, measured, BLUR_CLOSES_PX / scale)
+        centres, offsets, sigmas, owner = _good(blocks, clears, chosen, measured, BLUR_CLOSES_PX / scale)
         if len(centres) < 8:
             raise SheetNotFound(
                 f"{file}: a pattern was found, but too few of its marks could be measured. "
@@ -89,7 +89,7 @@ def shared_offset(block: MarksBlock, offset: Floats, solid: Bools) -> Floats:
 
 
 def measured_closely(
-    photo: Photo, block: MarksBlock, registration: Registration, backing: Backing, *, expected: Expected, clear: float
+    photo: Photo, block: MarksBlock, registration: Registration, backing: Backing, *, expected: Expected, clear: Clear
 ) -> MarkMeasures:  # fmt: skip
     """What measure_block finds; where the sheet bends within the block as its smooth warp does not, on the marks followed there.
 
@@ -97,7 +97,7 @@ def measured_closely(
     whole: that speaks of alignment.
     """
     marks = measure_block(photo, block, registration, backing, expected=expected, clear=clear)
-    most = BENT * max(block.nozzle_pitch, clear_width(block)), BENT * block.nozzle_pitch
+    most = BENT * max(block.nozzle_pitch, clear.width), BENT * block.nozzle_pitch
     for _ in range(ROUNDS):
         bend = shared_offset(block, np.stack([marks.centroid_x, marks.offset[:, 1]], axis=1), marks.solid)
         bend = bend - np.median(bend, axis=0)
@@ -112,17 +112,21 @@ def measured_closely(
 
 
 def _good(
-    blocks: list[MarksBlock], chosen: list[NDArray[np.int64]], measured: list[MarkMeasures], touching: float
+    blocks: list[MarksBlock],
+    clears: list[Clear],
+    chosen: list[NDArray[np.int64]],
+    measured: list[MarkMeasures],
+    touching: float,
 ) -> tuple[Floats, Floats, Floats, NDArray[np.int64]]:
     """Places (n, 2), offsets (n, 2) and one-sigmas (n, 2), all mm, of well printed marks, and whose they are (n,)."""
     centres, offsets, sigmas = [np.zeros((0, 2))], [np.zeros((0, 2))], [np.zeros((0, 2))]
     owner = [np.zeros(0, np.int64)]
-    for k, (block, rows, marks) in enumerate(zip(blocks, chosen, measured, strict=True)):
+    for k, (block, clear, rows, marks) in enumerate(zip(blocks, clears, chosen, measured, strict=True)):
         good = marks.solid & (marks.ink < 1.6)
         if marks.printing < PRINTING_FROM or good.sum() < 3:
             continue
         sigma = marks.offset_sigma[good].copy()
-        if clear_width(block) < touching or (sigma[:, 0] >= block.mark[0]).any():
+        if clear.width < touching or (sigma[:, 0] >= block.mark[0]).any():
             sigma[:, 0] = 20.0  # marks that touch, or that blur closes, tell nothing along travel
         centres.append(mark_centres(block)[rows][good])
         offsets.append(np.stack([marks.centroid_x[good], marks.offset[good, 1]], axis=1))

@@ -180,7 +180,7 @@ def slid(
     steps = steps_of(photo, blocks, registration, backing) if blocks else None
     if steps is None or len(steps.wave) < LEAST_SEGMENTS:
         return registration
-    column = float(np.median(steps.column))
+    column = float(np.median(np.abs(steps.column)))  # as many rows may be numbered from the right as from the left
     all_terms = warp_terms(steps.place - registration.origin, registration.size)
     terms = all_terms[:, : DEGREES[2]]
     by_gaps = np.array([block.id not in ends.block for block in blocks])[steps.block]

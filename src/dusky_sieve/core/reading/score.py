@@ -13,6 +13,7 @@ from dusky_sieve.core.layout import (
     MarksBlock,
     SolidBlock,
     cells_of,
+    clear_of,
     clear_width,
     extent,
     ink_codes,
@@ -100,24 +101,25 @@ def probes(layout: Layout, backing: Backing, most: int = SAMPLED, *, rims: bool 
 def _bare_of(layout: Layout, backing: Backing) -> list[tuple[Floats, Floats, NDArray[np.bool_]]]:
     """Of every block judged over a backing its bare places (n, 2) mm, how far (n,) mm each is bare along, and which are its rim's (n,)."""
     found = []
-    for block in marks_over(layout, backing):
-        bare = bare_places(block)
-        bare = bare[~_taken(bare, block, layout)]
+    blocks = marks_over(layout, backing)
+    for block, clear in zip(blocks, clear_of(blocks), strict=True):
+        bare = bare_places(block, clear.width)
         columns, x = np.sort(mark_centres(block)[: block.columns, 0]), bare[:, 0]
         after = np.searchsorted(columns, x)
         beside = [np.abs(x - columns[k]) for k in (np.maximum(after - 1, 0), np.minimum(after, len(columns) - 1))]
-        between = np.minimum(*beside) > 0.5 * block.mark[0]
-        found.append((bare, np.where(between, 0.0, block.mark[0]), _outermost(bare, block)))
+        reach = np.where(np.minimum(*beside) > 0.5 * block.mark[0], 0.0, block.mark[0])
+        free = ~_taken(bare, reach, block, layout)
+        found.append((bare[free], reach[free], _outermost(bare[free], block)))
     return found
 
 
-def _taken(points: Floats, block: MarksBlock, layout: Layout) -> NDArray[np.bool_]:
-    """Which points (n, 2) lie where another block may have ink: in its box, or on its marks where it is interleaved."""
-    half = 0.5 * block.mark[0]
+def _taken(points: Floats, reach: Floats, block: MarksBlock, layout: Layout) -> NDArray[np.bool_]:
+    """Which points (n, 2), bare over (n,) mm along travel, lie where another block may have ink: in its box, or on its marks where it is interleaved."""
+    half = 0.5 * reach
     taken = np.zeros(len(points), bool)
     x, y = points.T
     banks = near_by(extent(block), layout.blocks)
-    for other in near_by((x.min(), y.min(), x.max(), y.max()), layout.blocks, max(half, 0.2)):
+    for other in near_by((x.min(), y.min(), x.max(), y.max()), layout.blocks, max(half.max(), 0.2)):
         if other.id == block.id:
             continue
         box = extent(other)
@@ -127,7 +129,7 @@ def _taken(points: Floats, block: MarksBlock, layout: Layout) -> NDArray[np.bool
             inside = np.zeros(len(points), bool)
             for some in np.array_split(near, len(near) // 500 + 1):
                 off = np.abs(points[some][:, None] - marks[None])
-                over = (off[..., 0] < half + other.mark[0] / 2) & (off[..., 1] < other.mark[1] + 0.05)
+                over = (off[..., 0] < half[some, None] + other.mark[0] / 2) & (off[..., 1] < other.mark[1] + 0.05)
                 inside[some] = over.any(axis=1)
         taken |= inside
     return taken
@@ -159,8 +161,8 @@ def thinned_by(stride: int, count: int) -> NDArray[np.int64]:
     return np.sort(np.random.default_rng(count).permutation(count)[: -(-count // stride)])
 
 
-def bare_places(block: MarksBlock) -> Floats:
-    """Points (n, 2) mm that carry no ink on a perfect sheet: half-way between rows, and one step outside."""
+def bare_places(block: MarksBlock, gap: float) -> Floats:
+    """Points (n, 2) mm that carry no ink on a perfect sheet: half-way between rows, in gaps of so many mm along travel, and one step outside."""
     centres = mark_centres(block)
     column, row = np.array(block.column_pitch), np.array(block.row_pitch)
     rows = -(-block.nozzles // block.columns)
@@ -168,10 +170,10 @@ def bare_places(block: MarksBlock) -> Floats:
     between = centres + row / 2 if rows > 1 else centres + (0, 3 * block.mark[1])
     r, c = np.arange(rows)[:, None], np.arange(min(block.columns, block.nozzles))[:, None]
     rest = np.arange(block.nozzles, rows * block.columns)[:, None]  # the last row's places that have no nozzle
-    gap = clear_width(block)
     if block.columns > 1 and gap > GAP_MM:
         across = np.arange(block.nozzles) % block.columns < block.columns - 1
-        parts_in_row = centres[across] + column / 2
+        alone = gap == clear_width(block)  # no bank stands between its columns
+        parts_in_row = centres[across] + column * (0.5 if alone else (block.mark[0] + gap) / 2 / abs(column[0]))
         between = np.concatenate([between, parts_in_row[:-1]])
     parts = [between, origin + (rest % block.columns) * column + (rest // block.columns) * row]
     if block.columns > 1:

@@ -11,7 +11,7 @@ from dusky_sieve.core.layout import (
     Layout,
     MarksBlock,
     SolidBlock,
-    clear_heights,
+    clear_of,
     grey_ink,
     mark_centres,
     marks_over,
@@ -176,7 +176,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> _Tried:
     warnings: list[Warned] = []
     read: list[BlockReading] = []
     residuals: list[Floats] = []
-    clear = dict(zip(printed, clear_heights(blocks), strict=True))
+    clear = dict(zip(printed, clear_of(blocks), strict=True))
     on_another = overlaid(blocks)
     measured = {
         b.id: measured_closely(photo.pixels, b, registration, photo.backing, expected=expected, clear=clear[b.id])
@@ -213,7 +213,7 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> _Tried:
             lie[block.id],
             amount[block.id],
             near_by,
-            clear[block.id],
+            clear[block.id].height,
             doubtful.get(block.id),
             foreign[block.id],
         )

@@ -7,7 +7,7 @@ its ink is next to invisible, but hundreds of marks are measured there together,
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, clear_heights, marks_over
+from dusky_sieve.core.layout import Backing, Clear, Layout, MarksBlock, clear_of, marks_over
 from dusky_sieve.core.reading.order import quantile
 from dusky_sieve.core.reading.patches import cut_patches
 from dusky_sieve.core.reading.registration import Registration
@@ -33,14 +33,14 @@ def untraced(photo: Photo, layout: Layout, registration: Registration, backing: 
     others = marks_over(layout, "dark" if backing == "light" else "light")
     traces = {
         block.id: _trace(photo, block, registration, backing, clear)
-        for block, clear in zip(others, clear_heights(others), strict=True)
+        for block, clear in zip(others, clear_of(others), strict=True)
     }
     most = max(traces.values(), default=0.0)
     least = min(ABSENT_BELOW, FAR_LESS * most) if most >= PRINTED_FROM else 0.0
     return {name for name, trace in traces.items() if trace < least}
 
 
-def _trace(photo: Photo, block: MarksBlock, registration: Registration, backing: Backing, clear: float) -> float:
+def _trace(photo: Photo, block: MarksBlock, registration: Registration, backing: Backing, clear: Clear) -> float:
     """Standard errors by which a block's marks differ from the paper above and below them; infinite where they are not seen."""
     patches = cut_patches(photo, block, registration, backing, None, clear)
     profile = patches.across_ink.mean(axis=0)[patches.seen]
