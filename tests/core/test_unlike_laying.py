@@ -13,10 +13,10 @@ from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.follow import FINAL, distance_to, follow
 from dusky_sieve.core.reading.inkmap import InkMap
 from dusky_sieve.core.reading.locate import Locator
-from dusky_sieve.core.reading.registration import TERMS, Registration, rigid
+from dusky_sieve.core.reading.registration import TERMS, Registration, moved, rigid, through
 from dusky_sieve.core.reading.runs import slid
 from dusky_sieve.core.reading.slide import slide
-from dusky_sieve.core.simulate import sheet_to_photo
+from dusky_sieve.core.simulate import BlockTruth, sheet_to_photo
 
 SCALE = 14.0  # map pixels a mm
 
@@ -135,3 +135,42 @@ def test_a_block_that_lies_one_of_its_narrow_columns_aside_is_in_doubt_and_the_o
     finished = Finished(Locator(photo(printed_so), layout, "light", "p"), place)
     assert finished.steps_told()
     assert finished.slidable() == {"narrow"}
+
+
+def test_runs_numbered_from_the_right_and_from_the_left_are_slid_together_to_where_their_steps_are_level():
+    """The middle one of their columns is none: it was divided by."""
+    run = {"nozzles": 96, "columns": 24, "down": 4.2, "mark": (1.2, 0.08)}
+    layout = sheet(
+        (34.0, 34.0),
+        *(block(f"{way}", (1.0 + left, 0.5 + 17 * k), INKS[0], step=(way * 1.3, PITCH), **run) for k, (way, left) in enumerate(((1, 0.0), (-1, 23 * 1.3)))),
+    )  # fmt: skip
+    pixels, true = photo(layout), rigid(sheet_to_photo(layout, small_scene(fill=0.9, margin_mm=10)), layout.size)
+    aside = moved(true, (0.4, 0.0))
+    ends = Finished(Locator(pixels, layout, "light", "p"), aside).ends
+    found = slid(pixels, marks_over(layout, "light"), aside, "light", ends)
+    off = np.concatenate([found.to_photo(c) - true.to_photo(c) for c in map(mark_centres, layout.blocks)])
+    assert np.abs(off).max() < 0.1 * 1.3 * true.px_per_mm(np.array(layout.size) / 2)
+
+
+ROWS = sheet(
+    (33.0, 14.0),
+    *(block(f"row{k}", (1.5, 0.5 + 6.0 * k), INKS[k], nozzles=25, columns=25, step=(1.25, 0.0), down=2.0, mark=(0.95, 0.09)) for k in range(3)),
+)  # fmt: skip
+END_GONE = (("row2", BlockTruth(missing=(1,))),)
+
+
+def test_a_row_that_lies_where_two_others_lead_it_is_read_though_its_end_did_not_print():
+    reading = read(ROWS, photo(ROWS, END_GONE, words=False))
+    assert states(reading) == {"row0": {}, "row1": {}, "row2": {1: "missing"}}
+    assert all(b.read for b in reading.blocks)
+
+
+def test_a_row_that_was_followed_a_column_aside_of_where_two_others_lead_it_is_in_doubt():
+    """Nothing else tells of it: its first mark is missing, and so would its last one be."""
+    exact = rigid(sheet_to_photo(ROWS, small_scene(fill=0.9, margin_mm=10, words=False)), ROWS.size)
+    points = np.concatenate([mark_centres(b) for b in ROWS.blocks])
+    down = (points[:, 1] - 0.5) / 12.0
+    aside = points + np.outer(1.25 * (2 * down**2 - down), (1.0, 0.0))
+    slipped = through(exact.to_photo(aside), points, ROWS.size, 2)
+    at = Locator(photo(ROWS, END_GONE, words=False), ROWS, "light", "p")
+    assert [Finished(at, place).slidable() for place in (exact, slipped)] == [set(), {"row2"}]

@@ -2,6 +2,7 @@
 
 from functools import cached_property
 
+import cv2
 import numpy as np
 from numpy.typing import ArrayLike, NDArray
 
@@ -10,7 +11,7 @@ from dusky_sieve.core.reading.beyond import beyond, sparse_aside
 from dusky_sieve.core.reading.ends import Ends
 from dusky_sieve.core.reading.laying import CLEARLY_FOUND
 from dusky_sieve.core.reading.locate import FOUND_FROM, Locator
-from dusky_sieve.core.reading.registration import Registration
+from dusky_sieve.core.reading.registration import Registration, project
 from dusky_sieve.core.reading.stray import beside_lattice, on_lattice, overlooked, stray_blocks
 
 Floats = NDArray[np.float64]
@@ -27,6 +28,9 @@ SMALL_ROWS, SMALL_LEAD = 8, 1.2
 SMALL_STEEPEST_DEG, STEEP_LEAD = 34.0, 3.0
 FAR_ASIDE = (-2, -1, 1, 2)  # columns by which it is held against itself
 FEW_ROWS = 4  # that print, up to which each is followed along itself with hardly anything to hold it
+# Times as far from the nearest of others as these are apart, that a row may be which they lead;
+AS_FAR = 1.1
+LED = 0.3  # of a column, from where others lead it, within which a row lies that one of its ends does not tell
 LEAD_ALONE = 2.0  # the same where rows' ends should tell, and too few of them printed
 
 
@@ -126,15 +130,35 @@ class Finished:
         And those that show clearly more there, whose columns are none of the others'.
         """
         found: set[str] = set()
+        tied: list[MarksBlock] = []
         for k, block in enumerate(self.at.blocks):
             if not self.fit.printing[k] or block.columns == 1:
                 continue
             held = self.rows > FEW_ROWS and not self._far_off(self.blocks[k])
             if held and not self._steps_alone(block):
                 continue
-            if self._along(k, FAR_ASIDE).min() < (-STEPS_LEAD if held else STEPS_LEAD):
+            least = self._along(k, FAR_ASIDE).min()
+            if least < (-STEPS_LEAD if held else STEPS_LEAD):
                 found.add(block.id)
-        return found
+                tied += [block] if least >= -STEPS_LEAD else []
+        told = [b for b, shown in zip(self.at.blocks, self.fit.printing, strict=True) if shown and b.id not in found]
+        while led := [b for b in tied if self._led(b, told)]:
+            tied = [b for b in tied if b not in led]
+            told += led
+        return found - {b.id for b in told}
+
+    def _led(self, block: MarksBlock, others: list[MarksBlock]) -> bool:
+        """Whether a block lies where two others at least, no further off than these are apart, lead it by a homography."""
+        heights = [mark_centres(b)[:, 1].mean() for b in others]
+        own = mark_centres(block)
+        if not others or np.abs(np.subtract(heights, own[:, 1].mean())).min() > AS_FAR * np.ptp(heights):
+            return False
+        known = np.concatenate([mark_centres(b) for b in others])
+        plane = np.asarray(cv2.findHomography(known, self.place(known))[0], np.float64)
+        there = self.place(own)
+        column = self.place(own + block.column_pitch) - there
+        off = ((project(plane, own) - there) * column).sum(axis=1) / (column**2).sum(axis=1)
+        return bool(np.abs(off).max() < LED)
 
     def _along(self, k: int, columns: ArrayLike) -> Floats:
         """Of block k the ink of its marks less than with it moved by so many of its columns (m,), in marks."""
