@@ -152,7 +152,7 @@ def test_runs_numbered_from_the_right_and_from_the_left_are_slid_together_to_whe
     assert np.abs(off).max() < 0.1 * 1.3 * true.px_per_mm(np.array(layout.size) / 2)
 
 
-ROWS = sheet(
+THREE_ROWS = sheet(
     (33.0, 14.0),
     *(block(f"row{k}", (1.5, 0.5 + 6.0 * k), INKS[k], nozzles=25, columns=25, step=(1.25, 0.0), down=2.0, mark=(0.95, 0.09)) for k in range(3)),
 )  # fmt: skip
@@ -160,17 +160,17 @@ END_GONE = (("row2", BlockTruth(missing=(1,))),)
 
 
 def test_a_row_that_lies_where_two_others_lead_it_is_read_though_its_end_did_not_print():
-    reading = read(ROWS, photo(ROWS, END_GONE, words=False))
+    reading = read(THREE_ROWS, photo(THREE_ROWS, END_GONE, words=False))
     assert states(reading) == {"row0": {}, "row1": {}, "row2": {1: "missing"}}
     assert all(b.read for b in reading.blocks)
 
 
 def test_a_row_that_was_followed_a_column_aside_of_where_two_others_lead_it_is_in_doubt():
     """Nothing else tells of it: its first mark is missing, and so would its last one be."""
-    exact = rigid(sheet_to_photo(ROWS, small_scene(fill=0.9, margin_mm=10, words=False)), ROWS.size)
-    points = np.concatenate([mark_centres(b) for b in ROWS.blocks])
+    exact = rigid(sheet_to_photo(THREE_ROWS, small_scene(fill=0.9, margin_mm=10, words=False)), THREE_ROWS.size)
+    points = np.concatenate([mark_centres(b) for b in THREE_ROWS.blocks])
     down = (points[:, 1] - 0.5) / 12.0
     aside = points + np.outer(1.25 * (2 * down**2 - down), (1.0, 0.0))
-    slipped = through(exact.to_photo(aside), points, ROWS.size, 2)
-    at = Locator(photo(ROWS, END_GONE, words=False), ROWS, "light", "p")
+    slipped = through(exact.to_photo(aside), points, THREE_ROWS.size, 2)
+    at = Locator(photo(THREE_ROWS, END_GONE, words=False), THREE_ROWS, "light", "p")
     assert [Finished(at, place).slidable() for place in (exact, slipped)] == [set(), {"row2"}]

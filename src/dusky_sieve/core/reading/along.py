@@ -20,14 +20,8 @@ Numbers = NDArray[np.int64]
 Step = tuple[float, float]
 
 PARALLEL = 1e-9  # mm², that two steps span, below which they lie on one line
-OF_A_BANK = {
-    "id",
-    "origin",
-    "nozzles",
-    "columns",
-    "first_nozzle",
-    "nozzle_step",
-}  # in which banks of one lattice may differ
+# In which banks of one lattice may differ.
+OF_A_BANK = {"id", "origin", "nozzles", "columns", "first_nozzle", "nozzle_step"}
 ONE_LATTICE = 0.2  # of a mark's thickness, by which banks may miss the places of the lattice that they make together
 
 

@@ -28,8 +28,7 @@ SMALL_ROWS, SMALL_LEAD = 8, 1.2
 SMALL_STEEPEST_DEG, STEEP_LEAD = 34.0, 3.0
 FAR_ASIDE = (-2, -1, 1, 2)  # columns by which it is held against itself
 FEW_ROWS = 4  # that print, up to which each is followed along itself with hardly anything to hold it
-# Times as far from the nearest of others as these are apart, that a row may be which they lead;
-AS_FAR = 1.1
+AS_FAR = 1.1  # times as far from the nearest of others as these are apart, that a row may be which they lead
 LED = 0.3  # of a column, from where others lead it, within which a row lies that one of its ends does not tell
 LEAD_ALONE = 2.0  # the same where rows' ends should tell, and too few of them printed
 
@@ -141,7 +140,8 @@ class Finished:
             if least < (-STEPS_LEAD if held else STEPS_LEAD):
                 found.add(block.id)
                 tied += [block] if least >= -STEPS_LEAD else []
-        told = [b for b, shown in zip(self.at.blocks, self.fit.printing, strict=True) if shown and b.id not in found]
+        shown = [b for b, prints in zip(self.at.blocks, self.fit.printing, strict=True) if prints and b.columns > 1]
+        told = [b for b in shown if b.id not in found]
         while led := [b for b in tied if self._led(b, told)]:
             tied = [b for b in tied if b not in led]
             told += led
@@ -151,13 +151,15 @@ class Finished:
         """Whether a block lies where two others at least, no further off than these are apart, lead it by a homography."""
         heights = [mark_centres(b)[:, 1].mean() for b in others]
         own = mark_centres(block)
-        if not others or np.abs(np.subtract(heights, own[:, 1].mean())).min() > AS_FAR * np.ptp(heights):
+        if not others or np.abs(np.subtract(heights, own[:, 1].mean())).min() >= AS_FAR * np.ptp(heights):
             return False
         known = np.concatenate([mark_centres(b) for b in others])
-        plane = np.asarray(cv2.findHomography(known, self.place(known))[0], np.float64)
+        plane, _ = cv2.findHomography(known, self.place(known))
+        if plane is None:
+            return False
         there = self.place(own)
         column = self.place(own + block.column_pitch) - there
-        off = ((project(plane, own) - there) * column).sum(axis=1) / (column**2).sum(axis=1)
+        off = ((project(np.asarray(plane, np.float64), own) - there) * column).sum(axis=1) / (column**2).sum(axis=1)
         return bool(np.abs(off).max() < LED)
 
     def _along(self, k: int, columns: ArrayLike) -> Floats:
