@@ -9,7 +9,7 @@ from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
 from dusky_sieve import files
-from dusky_sieve.core.layout import MarksBlock, mark_centres
+from dusky_sieve.core.layout import MarksBlock, clear_width, mark_centres
 from dusky_sieve.core.reading.cover import (
     around,
     astray,
@@ -78,7 +78,7 @@ def test_a_rule_through_a_row_is_no_row_of_marks_and_marks_beside_missing_ones_a
         BLOCK,
         None,
         "light",
-        scale=20.0,
+        gap_px=20.0 * clear_width(BLOCK),
     )
     assert (found == through).all()
 

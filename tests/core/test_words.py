@@ -6,7 +6,7 @@ import pytest
 from tests.conftest import small_scene
 from tests.core.test_small_sheets import PITCH, sheet, states
 
-from dusky_sieve.core.layout import Layout, clear_of, mark_centres
+from dusky_sieve.core.layout import Clear, Layout, clear_of, clear_width, mark_centres
 from dusky_sieve.core.reading import Reading, UprightPhoto, read_sheet
 from dusky_sieve.core.reading import aside as beside
 from dusky_sieve.core.reading.aside import columns_told, going_on, measured_lead, moved_on
@@ -112,7 +112,12 @@ def test_a_block_read_a_row_or_a_column_aside_is_told_by_the_marks_that_go_on_at
     gone = {block.id: tuple(range(1, 26)) if not aside else ()}
     photo, shot, grid = photo_with(ROWS, below, gone, size=0.7), small_scene(**SHOT), grid_over(ROWS.size, 9)
     true = through(place_on_photo(grid, layout=ROWS, scene=shot), grid, ROWS.size, 4)
-    known = {"registration": moved(true, step), "backing": "light", "expected": Expected(), "clear": 1.2}
+    known = {
+        "registration": moved(true, step),
+        "backing": "light",
+        "expected": Expected(),
+        "clear": Clear(1.2, clear_width(block)),
+    }
     assert moved_on(photo, ROWS, block, measured_closely(photo, block, **known), **known) == aside
 
 
@@ -123,7 +128,12 @@ def test_of_a_single_column_or_row_the_one_mark_beyond_its_end_tells_that_it_lie
     true = through(place_on_photo(grid, layout=layout, scene=small_scene(**shot)), grid, layout.size)
     for gone, way, aside in (((), step, True), ((1,), (0.0, 0.0), False)):
         photo = photo_with(layout, [], {"b0": gone}, **SMALL)
-        known = {"registration": moved(true, way), "backing": "light", "expected": Expected(), "clear": 0.62}
+        known = {
+            "registration": moved(true, way),
+            "backing": "light",
+            "expected": Expected(),
+            "clear": Clear(0.62, clear_width(block)),
+        }
         assert moved_on(photo, layout, block, measured_closely(photo, block, **known), **known) == aside
 
 
@@ -132,7 +142,12 @@ def test_the_one_mark_that_printed_of_a_first_row_is_enough_where_the_last_row_i
     layout = sheet(32, columns=4, across=2.9, mark=2.1, down=1.1, slant=False)
     photo, grid, block = photo_with(layout, [], {"b0": gone}), grid_over(layout.size, 9), layout.blocks[0]
     true = through(place_on_photo(grid, layout=layout, scene=small_scene(**SHOT)), grid, layout.size, 4)
-    known = {"registration": moved(true, step), "backing": "light", "expected": Expected(), "clear": 1.1}
+    known = {
+        "registration": moved(true, step),
+        "backing": "light",
+        "expected": Expected(),
+        "clear": Clear(1.1, clear_width(block)),
+    }
     assert moved_on(photo, layout, block, measured_closely(photo, block, **known), **known) == aside
 
 
@@ -142,7 +157,12 @@ def test_a_block_whose_rows_are_followed_into_each_other_and_whose_last_one_seem
     photo, grid, shot = photo_with(layout, [], {"b0": (14, 33, 70)}), grid_over(layout.size, 9), SHOT
     aside = np.outer((2 - grid[:, 1] / layout.size[1]) * 4 * PITCH, (0.0, 1.0))
     place = through(place_on_photo(grid + aside, layout=layout, scene=small_scene(**shot)), grid, layout.size, 4)
-    known = {"registration": place, "backing": "light", "expected": Expected(), "clear": 4 * PITCH}
+    known = {
+        "registration": place,
+        "backing": "light",
+        "expected": Expected(),
+        "clear": Clear(4 * PITCH, clear_width(layout.blocks[0])),
+    }
     assert moved_on(photo, layout, layout.blocks[0], measured_closely(photo, layout.blocks[0], **known), **known)
 
 
