@@ -1,5 +1,7 @@
 """From a rough place to a homography: intensity alignment of blurred strokes, coarse to fine."""
 
+from functools import lru_cache
+
 import cv2
 import numpy as np
 from numpy.typing import NDArray
@@ -33,6 +35,7 @@ TELLING, MOST_TELLING = 0.02, 15_000
 DRAWN_POINTS = 60_000  # of all marks together, in a drawn pattern
 
 
+@lru_cache(maxsize=16)
 def widest_step(layout: Layout) -> float:
     """The widest lattice step of a layout's marks, mm, at most a tenth of the sheet."""
     steps = [
@@ -41,6 +44,7 @@ def widest_step(layout: Layout) -> float:
     return float(min(max(steps, default=1.0), max(layout.size) / 10))
 
 
+@lru_cache(maxsize=16)
 def tightest_step(layout: Layout) -> float:
     """The least of the lattices' own widest steps, mm; single columns have none along travel, single rows none across."""
     lattices: dict[tuple[tuple[float, float], tuple[float, float]], list[float]] = {}

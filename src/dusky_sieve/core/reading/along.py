@@ -181,11 +181,11 @@ def numbered_back(reading: Reading, layout: Layout, pieces: dict[str, Piece]) ->
 
 def _joined(own: str, parts: list[tuple[BlockReading, Piece]]) -> BlockReading:
     """One block's reading, by its id, from those of its parts, the larger one first; what of it was not read is unsure."""
-    read, _ = parts[0]
-    main = read.model_copy(update={"id": own, "why": _by_name(read.why, read.id, own) if read.why else None})
-    if not any(read.read for read, _ in parts):
-        return main
-    counts: Counter[str] = Counter()
+    told = [read for read, _ in parts if read.read]
+    if not told:
+        read, _ = parts[0]
+        return read.model_copy(update={"id": own, "why": read.why and _by_name(read.why, read.id, own)})
+    counts = Counter(dict.fromkeys(told[0].counts or {}, 0))
     faults: list[Fault] = []
     for read, part in parts:
         here = part.whose == part.of.index(own)
@@ -194,18 +194,18 @@ def _joined(own: str, parts: list[tuple[BlockReading, Piece]]) -> BlockReading:
         counts.update([f.state for f in mine])
         counts["firing"] += int(here.sum()) - len(mine)
         faults += mine
-    shift = next(read.shift_um for read, _ in parts if read.read)
     faults.sort(key=lambda fault: fault.nozzle)
-    none = dict.fromkeys(next(read.counts or {} for read, _ in parts if read.read), 0)
-    return main.model_copy(update={"read": True, "why": None, "shift_um": shift, "counts": none | dict(counts), "faults": tuple(faults)})  # fmt: skip
+    return told[0].model_copy(update={"id": own, "counts": dict(counts), "faults": tuple(faults)})
 
 
-def _renamed(warned: Warned, pieces: dict[str, Piece]) -> Iterator[Warned]:
+def _renamed(warned: Warned, pieces: dict[str, Piece]) -> list[Warned]:
     """A warning of a block as it is read, of each of the layout's own that it stands for."""
-    for own in pieces[warned.block].of if warned.block in pieces else ():
-        yield warned.model_copy(update={"block": own, "message": _by_name(warned.message, str(warned.block), own)})
     if warned.block not in pieces:
-        yield warned
+        return [warned]
+    return [
+        warned.model_copy(update={"block": own, "message": _by_name(warned.message, warned.block, own)})
+        for own in pieces[warned.block].of
+    ]
 
 
 def _by_name(said: str, as_read: str, own: str) -> str:
