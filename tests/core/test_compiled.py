@@ -7,6 +7,8 @@ from hypothesis import strategies as st
 from hypothesis.extra.numpy import arrays
 
 from dusky_sieve.core.reading.compiled import middle, ranked, solved
+from dusky_sieve.core.reading.patches import LINEAR
+from dusky_sieve.core.reading.profiles import ground_between, ink_down, paper_of
 from dusky_sieve.core.reading.registration import Registration, inverse, project, warp_terms
 from dusky_sieve.core.reading.surface import smooth_surface
 from dusky_sieve.core.reading.tally import ink_at
@@ -65,3 +67,16 @@ def test_places_off_the_map_have_no_ink_however_far_they_lie(spots):
     assert ink[0] == 90
     assert not ink[1:].any()
     assert pixel[0] == 5 * 30 + 5
+
+
+@pytest.mark.parametrize("backing", ["light", "dark"])
+def test_ink_on_a_line_across_a_run_is_what_its_bands_take_from_their_own_ground(backing):
+    codes = np.random.default_rng(4).integers(0, 256, (40, 15, 3)).astype(np.uint8)
+    weights, across = np.array([0.8, 0.5, 0.2]), np.linspace(-0.3, 0.3, 15)
+    amount, place = ink_down(codes, LINEAR, weights, across, ground_between(15, backing), backing == "light")
+    light = LINEAR[codes].astype(np.float64).transpose(2, 0, 1)
+    ground = paper_of(light, backing)[..., None]
+    ink = np.tensordot(weights, 1 - light / ground if backing == "light" else light - ground, 1)
+    ink = np.maximum(ink - ink.max(axis=1, keepdims=True) / 4, 0)
+    assert np.allclose(amount, ink.sum(axis=1))
+    assert np.allclose(place, ink @ across / ink.sum(axis=1))

@@ -6,7 +6,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, SolidBlock, ink_rgb
 from dusky_sieve.core.reading.document import BlockReading, LightLine
-from dusky_sieve.core.reading.patches import LINEAR
+from dusky_sieve.core.reading.patches import LINEAR, bytes_at
 from dusky_sieve.core.reading.registration import Registration
 
 Floats = NDArray[np.float64]
@@ -96,8 +96,7 @@ def _ink_share(
     inner = place[:, :fine]
     if (inner < 0).any() or (inner[..., 0] > photo.shape[1] - 1).any() or (inner[..., 1] > photo.shape[0] - 1).any():
         return None, (h + 2 * rim) / rows
-    codes = cv2.remap(photo, place[..., 0], place[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-    light = cv2.LUT(np.ascontiguousarray(codes), LINEAR)
+    light = cv2.LUT(bytes_at(photo, place[..., 0], place[..., 1]), LINEAR)
     paper = _paper(light[:, fine:].astype(np.float64), backing, w)
     strips = cv2.resize(light[:, :fine], (COLUMNS, rows), interpolation=cv2.INTER_AREA).astype(np.float64)
     hint = np.clip(1 - ink_rgb(block.ink), 0.03, 1) if backing == "light" else np.clip(ink_rgb(block.ink), 0.03, 1)

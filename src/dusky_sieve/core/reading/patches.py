@@ -79,22 +79,31 @@ def _sampled(
     photo: Photo, centres: Floats, across: Floats, along: Floats, registration: Registration
 ) -> tuple[Photo, Bools]:
     """Bytes (along, n * across, 3) round each centre, and which patches (n,) lie inside the photo."""
-    n, ny, step = len(centres), len(across), 0.2
-    spots = np.concatenate([centres, centres + (step, 0), centres + (0, step)])
-    maps = places_round(registration.to_photo(spots).reshape(3, n, 2), across, along, step)
-    seen = np.ones(n, bool)
+    maps = round_each(centres, across, along, registration)
+    seen = np.ones(len(centres), bool)
     for place, size in zip(maps, (photo.shape[1], photo.shape[0]), strict=True):
-        corners = place[[0, -1]].reshape(2, n, ny)[:, :, [0, -1]]  # the patch is a parallelogram
+        corners = place[[0, -1]].reshape(2, len(centres), -1)[:, :, [0, -1]]  # the patch is a parallelogram
         seen &= (corners >= 0).all(axis=(0, 2)) & (corners <= size - 1).all(axis=(0, 2))
-    return bytes_at(photo, maps[0], maps[1]), seen
+    return bytes_at(photo, *maps), seen
+
+
+def round_each(centres: Floats, across: Floats, along: Floats, registration: Registration) -> tuple[Singles, Singles]:
+    """Photo pixels x and y, (along, n * across) each, of the places `across` and `along`, mm, round each centre (n, 2) mm."""
+    step = 0.2
+    spots = np.concatenate([centres, centres + (step, 0), centres + (0, step)])
+    return places_round(registration.to_photo(spots).reshape(3, len(centres), 2), across, along, step)
 
 
 def bytes_at(photo: Photo, x: Singles, y: Singles) -> Photo:
-    """The photo's bytes (rows, columns, 3) at places given as x and y (rows, columns), beyond its frame those of its rim."""
-    parts = [
-        cv2.remap(photo, x[:, i : i + AT_ONCE], y[:, i : i + AT_ONCE], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-        for i in range(0, x.shape[1], AT_ONCE)
-    ]  # fmt: skip
+    """The photo's bytes (rows, columns, 3) at places given as x and y (rows, columns), beyond its frame those of its rim.
+
+    Places count to a thirty-second of a pixel, at which OpenCV takes half the time that it takes over exact ones.
+    """
+    parts = []
+    for start in range(0, x.shape[1], AT_ONCE):
+        some = np.s_[:, start : start + AT_ONCE]
+        places = cv2.convertMaps(x[some], y[some], cv2.CV_16SC2)
+        parts.append(cv2.remap(photo, *places, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE))
     return np.asarray(parts[0] if len(parts) == 1 else np.concatenate(parts, axis=1), np.uint8)
 
 

@@ -21,6 +21,8 @@ GOES_ON = 0.5  # of a hump's ink, which it must fall under before its profile en
 FOOT = 0.06  # of a profile's peak, at which its hump ends
 # Of a profile's places in order, between which bare ground is taken.
 PAPER_ON_LIGHT, PAPER_ON_DARK = (0.6, 0.92), (0.08, 0.4)
+LEAST_GROUND = 1e-3  # linear light, below which nothing is told from it
+OF_A_LINE = 0.25  # of the strongest ink on a line across a run, below which it is not counted
 
 
 @compiled
@@ -65,23 +67,52 @@ def light_across(codes: Photo, linear: Singles, first: int, last: int, marks: in
 
 
 @compiled
-def light_down(codes: Photo, linear: Singles) -> Floats:
-    """Linear light (3, n, across) of lines whose bytes stand below each other, (across, n, 3)."""
-    count, n, _ = codes.shape
-    light = np.empty((3, n, count))
-    for b in range(count):
-        for j in range(n):
-            for band in range(3):
-                light[band, j, b] = linear[codes[b, j, band]]
-    return light
+def ink_down(
+    codes: Photo, linear: Singles, weights: Floats, across: Floats, ground: tuple[int, int], on_light: bool
+) -> tuple[Floats, Floats]:
+    """Ink (n,) of lines across a run, by weights (3,) of its bands, and where the middle of that is (n,), by the samples' places.
+
+    codes : (n, across, 3); linear : (256,) light of a byte; across : (across,) places; ground : from which on and up to which of a
+    line's bytes in order bare ground is taken. What is fainter than a share of a line's strongest ink is none of its own.
+    """
+    n, count, _ = codes.shape
+    amount, place = np.zeros(n), np.zeros(n)
+    ink, ordered = np.empty(count), np.empty(count, np.uint8)
+    for j in range(n):
+        ink[:] = 0
+        for band in range(3):
+            for b in range(count):  # by insertion: they are a dozen or two
+                code, at = codes[j, b, band], b
+                while at > 0 and ordered[at - 1] > code:
+                    ordered[at] = ordered[at - 1]
+                    at -= 1
+                ordered[at] = code
+            paper = 0.0
+            for b in range(ground[0], ground[1]):
+                paper += linear[ordered[b]]
+            paper = max(paper / (ground[1] - ground[0]), LEAST_GROUND)
+            scale = -1 / paper if on_light else 1.0
+            for b in range(count):
+                ink[b] += weights[band] * scale * (linear[codes[j, b, band]] - paper)
+        least = OF_A_LINE * ink.max()
+        for b in range(count):
+            more = max(ink[b] - least, 0.0)
+            amount[j] += more
+            place[j] += more * across[b]
+        place[j] /= max(amount[j], 1e-9)
+    return amount, place
+
+
+def ground_between(count: int, backing: Backing) -> tuple[int, int]:
+    """From which on and up to which of so many samples in order, from dark to light, bare paper (or backing) is taken."""
+    low, high = PAPER_ON_LIGHT if backing == "light" else PAPER_ON_DARK
+    return int(low * count), int(high * count)
 
 
 def paper_of(light: Floats, backing: Backing) -> Floats:
     """Bare paper (or backing) of each profile (bands, n, across), linear light (bands, n): the mean of the middle of its lighter (darker) half."""
-    ordered = np.sort(light, axis=-1)
-    count = light.shape[-1]
-    low, high = PAPER_ON_LIGHT if backing == "light" else PAPER_ON_DARK
-    return np.asarray(np.maximum(ordered[..., int(low * count) : int(high * count)].mean(axis=-1), 1e-3))
+    first, end = ground_between(light.shape[-1], backing)
+    return np.asarray(np.maximum(np.sort(light, axis=-1)[..., first:end].mean(axis=-1), LEAST_GROUND))
 
 
 @compiled

@@ -12,9 +12,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_height, clear_width
+from dusky_sieve.core.reading.compiled import compiled
 from dusky_sieve.core.reading.ends import Ends, narrow
-from dusky_sieve.core.reading.patches import LINEAR, bytes_at, in_one
-from dusky_sieve.core.reading.profiles import light_down, paper_of
+from dusky_sieve.core.reading.patches import LINEAR, bytes_at, round_each
+from dusky_sieve.core.reading.profiles import ground_between, ink_down
 from dusky_sieve.core.reading.registration import DEGREES, Registration, warp_terms
 from dusky_sieve.core.reading.score import stroke_colour, thinned_by
 
@@ -30,6 +31,7 @@ SAMPLES, MOST_SAMPLES, OF_A_GAP, SHARP_PX = 8, 40, 1.5, 2.0
 MOST_ROWS = 160  # of all blocks together, of so many samples a column; of more the fewer
 MOST_SEGMENTS = 160  # looked at while many slips are tried
 SEGMENT, LEAST_COLUMNS = 6, 3  # columns whose phase is taken together, and where rows have fewer
+INKED, MOST_INK = 0.3, 1.2  # of a mark's ink, from which a sample carries ink, and up to which it counts
 LEAST_INKED = 0.4  # of a segment's samples that must carry ink
 GAP_WEIGHT = 2.0  # of the amount's wave against the height's, which has about ten times its size on a sharp photo
 SLIDES = np.linspace(-1.5, 1.5, 13)  # columns by which the lattice is slid as a whole
@@ -92,41 +94,51 @@ def _block_steps(
     photo: Photo, index: int, block: MarksBlock, registration: Registration, backing: Backing, blocks: int
 ) -> tuple[Floats, Waves, Floats, Floats, NDArray[np.int64], NDArray[np.int64]]:
     count = -(-block.nozzles // block.columns)
-    column, row = np.array(block.column_pitch), np.array(block.row_pitch)
+    column, down = np.array(block.column_pitch), np.array(block.row_pitch)
     scale = registration.px_per_mm(np.array(block.origin))
     step = max(clear_width(block) / OF_A_GAP, SHARP_PX / scale)
     samples = int(np.clip(np.ceil(abs(column[0]) / step), SAMPLES, MOST_SAMPLES))
     rows = np.arange(0, count, max(1, count * blocks * samples // (MOST_ROWS * SAMPLES)))
     u = (np.arange(min(block.columns, block.nozzles) * samples) + 0.5) / samples - 0.5
-    places = np.array(block.origin) + rows[:, None, None] * row + u[None, :, None] * column
+    places = np.array(block.origin) + rows[:, None, None] * down + u[None, :, None] * column
     amount, height = _profiles(photo, places.reshape(-1, 2), block, registration, backing)
     amount, height = amount.reshape(len(rows), -1), height.reshape(len(rows), -1)
     full = float(np.quantile(amount, 0.92)) + 1e-9  # of a block that hardly prints, too, a mark and not the paper
-    inked = amount > 0.3 * full
-    turn = np.exp(2j * np.pi * u)
     # A flight of steps is a saw's teeth: their first wave is a quarter turn behind the marks, the size of a step over pi.
-    lift = 2j * np.pi / column[1] if abs(column[1]) * scale > LEAST_STEP_PX else 0.0
-    gaps = np.clip(amount / full, 0, 1.2)
+    lift = 2j * np.pi / column[1] if abs(column[1]) * scale > LEAST_STEP_PX else 0j
     wide = min(SEGMENT, block.columns) * samples
-    starts = np.arange(0, len(u) - wide + 1, wide)
-    place, wave, lie, first = [], [], [], []
-    for start in starts:
-        own = slice(start, start + wide)
-        weight = inked[:, own]
-        share = weight.mean(axis=1)
-        level = (np.where(weight, height[:, own], 0).sum(axis=1) / np.maximum(weight.sum(axis=1), 1))[:, None]
-        steps = (height[:, own] - level) * lift
-        values = ((steps + GAP_WEIGHT * gaps[:, own]) * weight * turn[own]).mean(axis=1)
-        kept = (share > LEAST_INKED) & (rows * block.columns + (start + wide) // samples <= block.nozzles)
-        place.append(places[kept, start + wide // 2])
-        wave.append(values[kept])
-        lie.append(level[kept, 0])
-        first.append(np.full(int(kept.sum()), start // samples))
-    n = sum(len(w) for w in wave)
+    share, level, wave = _segments(amount / full, height, np.exp(2j * np.pi * u), lift, wide)
+    starts = wide * np.arange(share.shape[1])
+    whole = rows[:, None] * block.columns + (starts + wide) // samples <= block.nozzles
+    some, row = np.nonzero(((share > LEAST_INKED) & whole).T)
     return (
-        np.concatenate(place).reshape(-1, 2), np.concatenate(wave), np.concatenate(lie), np.full(n, float(column[0])),
-        np.full(n, index, np.int64), np.concatenate(first).astype(np.int64),
+        places[row, starts[some] + wide // 2], wave[row, some], level[row, some], np.full(len(some), float(column[0])),
+        np.full(len(some), index, np.int64), starts[some] // samples,
     )  # fmt: skip
+
+
+@compiled
+def _segments(ink: Floats, height: Floats, turn: Waves, lift: complex, wide: int) -> tuple[Floats, Floats, Waves]:
+    """How much of each row's segments, `wide` samples each, carries ink, how many mm that lies below the row, and its wave, (rows, segments) each.
+
+    ink, height : (rows, samples) as a share of a mark's, and mm; turn : (samples,) one of a column; lift : the wave of a millimetre's step
+    """
+    rows, count = len(ink), ink.shape[1] // wide
+    share, level, wave = np.zeros((rows, count)), np.zeros((rows, count)), np.zeros((rows, count), np.complex128)
+    for r in range(rows):
+        for s in range(count):
+            inked = 0
+            for k in range(s * wide, (s + 1) * wide):
+                if ink[r, k] > INKED:
+                    inked += 1
+                    level[r, s] += height[r, k]
+            level[r, s] /= max(inked, 1)
+            share[r, s] = inked / wide
+            for k in range(s * wide, (s + 1) * wide):
+                if ink[r, k] > INKED:
+                    step = (height[r, k] - level[r, s]) * lift
+                    wave[r, s] += (step + GAP_WEIGHT * min(ink[r, k], MOST_INK)) * turn[k] / wide
+    return share, level, wave
 
 
 def _profiles(
@@ -136,16 +148,9 @@ def _profiles(
     scale = registration.px_per_mm(places.mean(axis=0))
     reach = min(0.5 * clear_height(block), max(2.2 * abs(block.column_pitch[1]), block.mark[1] / 2 + 4.5 / scale))
     across = np.linspace(-reach, reach, int(np.clip(2 * reach * scale, 9, 25)) | 1)
-    at = registration.to_photo(np.concatenate([places, places + (0, 0.2)])).reshape(2, -1, 2)
-    down = (at[1] - at[0]) / 0.2
-    x, y = ((at[0][:, axis] + across[:, None] * down[:, axis]).astype(np.float32) for axis in (0, 1))
-    light = light_down(bytes_at(photo, x, y), LINEAR)
-    ground = paper_of(light, backing)[..., None]
-    share = 1 - light / ground if backing == "light" else light - ground
-    ink = in_one(share, stroke_colour(block.ink, backing))
-    ink = np.maximum(ink - 0.25 * ink.max(axis=1, keepdims=True), 0)
-    amount = ink.sum(axis=1)
-    return amount, (ink @ across) / np.maximum(amount, 1e-9)
+    codes = bytes_at(photo, *round_each(places, across, np.zeros(1), registration)).reshape(len(places), -1, 3)
+    weights, between = stroke_colour(block.ink, backing), ground_between(len(across), backing)
+    return ink_down(codes, LINEAR, weights, across, between, backing == "light")
 
 
 def agreement(steps: Steps, slip: Floats) -> float:
