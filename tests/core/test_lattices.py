@@ -14,11 +14,12 @@ from dusky_sieve.core.reading.cover import adrift, spread
 from dusky_sieve.core.reading.document import BlockReading, PhotoReading, Reading, Warned
 from dusky_sieve.core.reading.judge import STATES
 from dusky_sieve.core.reading.measure import Expected, measure_block
+from dusky_sieve.core.reading.mingled import mingled
 from dusky_sieve.core.reading.passes import alternating
 from dusky_sieve.core.reading.refine import measured_closely
-from dusky_sieve.core.reading.registration import rigid, tidied
+from dusky_sieve.core.reading.registration import led, rigid, tidied
 from dusky_sieve.core.reading.votes import room_of
-from dusky_sieve.core.simulate import BlockTruth, Truth, render
+from dusky_sieve.core.simulate import BlockTruth, Truth, render, sheet_to_photo
 
 INKS = ("#1d1c20", "#1c84b8", "#b83a72")
 ACROSS, DOWN, PITCH, SCALE = 3.0, 1.1, 0.12, 20.0
@@ -128,16 +129,40 @@ def test_banks_that_differ_or_make_no_lattice_together_are_read_apart(second):
     assert along_travel(sheet(one, two | second))[1] == {}
 
 
-def test_columns_of_another_ink_between_a_blocks_own_leave_it_less_room_and_both_are_found():
+def woven(pairs: int) -> Layout:
+    """Pairs of blocks of two inks each, one's columns between the other's."""
     lattice = {"columns": 18, "step": (1.8, 0.0), "next_row": (0.0, 0.8), "mark": (0.79, 0.06)}
-    woven = [
+    return sheet(*(
         block(k, 120, id=f"b{k}", channel=f"c{k}", ink=INKS[k % 3], origin=(0.9 + 0.9 * (k % 2), 1.0 + 12 * (k // 2)), **lattice)
-        for k in range(6)
-    ]  # fmt: skip
-    layout = sheet(*woven)
+        for k in range(2 * pairs)
+    ))  # fmt: skip
+
+
+def test_columns_of_another_ink_between_a_blocks_own_leave_it_less_room_and_both_are_found():
+    layout = woven(3)
     assert [round(clear.width, 2) for clear in clear_of(layout.blocks)] == [0.11] * 6
     found = faults_read(layout, (7, 55))
     assert found == {f"b{k}": {7: "missing", 55: "missing"} for k in range(6)}
+
+
+@pytest.mark.parametrize(
+    ("way", "told"),
+    [
+        pytest.param((0.0, 0.0), set(), id="in place"),
+        pytest.param((0.0, 0.9), {"b2", "b3"}, id="all of it on the other's columns"),
+        pytest.param((0.045, -0.6), {"b2", "b3"}, id="more and more, to its right end"),
+    ],
+)
+def test_where_a_block_shows_the_ink_of_the_one_between_whose_columns_it_stands_both_are_in_doubt(way, told):
+    layout, shot = woven(2), small_scene(margin_mm=8, fill=0.9)
+    blocks = [b for b in layout.blocks if b.id in ("b2", "b3")]
+    page = render(layout, Truth(blocks={b.id: BlockTruth(missing=(7, 55)) for b in blocks}, scene=shot), "light", np.random.default_rng(6))  # fmt: skip
+    place = led(rigid(sheet_to_photo(layout, shot), layout.size), np.array([[way[0], 0, way[1]], [0, 0, 0]]))
+    measured = {
+        b.id: measured_closely(page, b, place, "light", expected=Expected(), clear=clear)
+        for b, clear in zip(blocks, clear_of(blocks), strict=True)
+    }
+    assert mingled(blocks, measured, "light") == told
 
 
 @pytest.mark.parametrize(("columns", "step", "row"), [(2, 0.6, 1.2), (10, 1.1, 12.0)])

@@ -40,6 +40,7 @@ from dusky_sieve.core.reading.judge import faults_of, judge_marks
 from dusky_sieve.core.reading.laid import Placed, laid
 from dusky_sieve.core.reading.locate import Corners, Locator
 from dusky_sieve.core.reading.measure import DEAD, MarkMeasures
+from dusky_sieve.core.reading.mingled import mingled
 from dusky_sieve.core.reading.neighbours import Neighbours
 from dusky_sieve.core.reading.passes import alternating
 from dusky_sieve.core.reading.pin import by_corners
@@ -190,7 +191,8 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> _Tried:
         aside = lying_aside(photo.pixels, whole, b, measured[b.id], registration, photo.backing, expected, clear[b.id])
         if aside.any():
             doubtful[b.id] = aside | doubtful.get(b.id, False)
-    for name in {*lost_ones, *at_odds, *placed.finished.overlooked(silent)}:
+    slipped = mingled(blocks, measured, photo.backing)
+    for name in {*lost_ones, *at_odds, *placed.finished.overlooked(silent), *slipped}:
         doubtful[name] = np.ones(len(measured[name].ink), bool)
     lie = {b.id: _lie_of(b, measured[b.id], doubtful.get(b.id), placed.moved.get(b.id, np.zeros(2))) for b in blocks}
     foreign = printed_paper({n: m.bare for n, m in measured.items()}, {n: m.strength for n, m in measured.items()})
