@@ -23,10 +23,11 @@ def mingled(blocks: list[MarksBlock], measured: dict[str, MarkMeasures], backing
     found = set()
     for block in blocks:
         for bank in near_by(extent(block), blocks):
-            hints = [stroke_colour(b.ink, backing) for b in (block, bank)]
-            way = hints[1] - hints[0]
+            way = stroke_colour(bank.ink, backing) - stroke_colour(block.ink, backing)
+            if np.linalg.norm(way) < APART:  # as of the block itself
+                continue
             seen = [_colours(measured[b.id]) for b in (block, bank)]
-            if np.linalg.norm(way) < APART or any(np.isnan(colours).all() for colours in seen):
+            if any(np.isnan(colours).all() for colours in seen):
                 continue
             own, other = (np.nanmedian(colours, axis=0) for colours in seen)
             windows = around((seen[0] - own) @ way / (way @ way), block)

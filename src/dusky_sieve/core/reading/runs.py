@@ -14,6 +14,7 @@ from numpy.typing import NDArray
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_height, clear_width
 from dusky_sieve.core.reading.compiled import compiled
 from dusky_sieve.core.reading.ends import Ends, narrow
+from dusky_sieve.core.reading.order import quantile
 from dusky_sieve.core.reading.patches import LINEAR, bytes_at, round_each
 from dusky_sieve.core.reading.profiles import ground_between, ink_down
 from dusky_sieve.core.reading.registration import DEGREES, Registration, warp_terms
@@ -103,7 +104,7 @@ def _block_steps(
     places = np.array(block.origin) + rows[:, None, None] * down + u[None, :, None] * column
     amount, height = _profiles(photo, places.reshape(-1, 2), block, registration, backing)
     amount, height = amount.reshape(len(rows), -1), height.reshape(len(rows), -1)
-    full = float(np.quantile(amount, 0.92)) + 1e-9  # of a block that hardly prints, too, a mark and not the paper
+    full = float(quantile(amount.ravel(), 0.92)) + 1e-9  # of a block that hardly prints, too, a mark and not the paper
     # A flight of steps is a saw's teeth: their first wave is a quarter turn behind the marks, the size of a step over pi.
     lift = 2j * np.pi / column[1] if abs(column[1]) * scale > LEAST_STEP_PX else 0j
     wide = min(SEGMENT, block.columns) * samples
