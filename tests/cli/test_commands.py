@@ -77,12 +77,12 @@ def test_several_sheets_are_read_in_order_and_one_that_fails_stops_no_other(tmp_
 def test_corners_by_hand_lead_to_the_same_reading_and_nonsense_is_refused(tmp_path, faulty_photo):
     photo = tmp_path / "sheet.jpg"
     photo.write_bytes(faulty_photo)
-    corners = "400,114 1718,180 1596,1388 366,1284"  # as a person marks them: some pixels off
+    corners = "340,97 1459,153 1355,1179 311,1090"  # as a person marks them: some pixels off
     result = run(app, ["read", "--layout", LAYOUT, "--light", str(photo), "--corners", corners, "--json"])
     assert result.exit_code == 0
     found = json.loads(result.stdout)
     assert {b["id"]: {f["nozzle"]: f["state"] for f in b["faults"]} for b in found["blocks"]} == TRUE_STATES
-    crossed = "400,114 1596,1388 1718,180 366,1284"
+    crossed = "340,97 1355,1179 1459,153 311,1090"
     result = run(app, ["read", "--layout", LAYOUT, "--light", str(photo), "--corners", crossed])
     assert (result.exit_code, "not those of a sheet" in result.stderr) == (3, True)
     result = run(app, ["read", "--layout", LAYOUT, "--light", str(photo), "--corners", "1,2 3"])

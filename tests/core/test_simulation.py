@@ -11,7 +11,8 @@ from dusky_sieve import files
 from dusky_sieve.core.layout import MarksBlock, boxes_besides, clear_heights, clear_width, extent, mark_centres, near_by
 from dusky_sieve.core.reading.patches import LINEAR
 from dusky_sieve.core.simulate import BlockTruth, DeflectedMark, Truth, WeakMark, random_faults, render
-from dusky_sieve.core.simulate.camera import _sheet_raster_of, place_on_photo
+from dusky_sieve.core.simulate.camera import MAP_STEP, _to_sheet, place_on_photo
+from dusky_sieve.core.warp import warp_maps
 
 LAYOUT = files.shipped_layout("four-staircases")
 BLOCKS = [b for b in LAYOUT.blocks if isinstance(b, MarksBlock)]
@@ -44,10 +45,10 @@ def test_the_camera_turned_round_leads_back_to_where_it_came_from(tilt, towards,
     points = np.concatenate([mark_centres(b)[::20] for b in BLOCKS])
     seen = place_on_photo(points, LAYOUT, scene)
     inside = (seen > 1).all(axis=1) & (seen < (998, 798)).all(axis=1)
-    maps = _sheet_raster_of(10.0, LAYOUT, scene)
+    maps = warp_maps(lambda grid: _to_sheet(grid, LAYOUT, scene), (1000, 800), MAP_STEP)
     spots = seen[inside].astype(np.float32)
     back = np.stack([cv2.remap(m, spots[:, :1], spots[:, 1:], cv2.INTER_LINEAR)[:, 0] for m in maps], axis=1)
-    assert np.abs((back + 0.5) / 10.0 - scene.margin_mm - points[inside]).max() < 0.05
+    assert np.abs(back - points[inside]).max() < 0.05
 
 
 def test_a_weak_mark_takes_as_much_light_as_its_truth_says_and_a_missing_one_none():

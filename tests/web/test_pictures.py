@@ -39,7 +39,7 @@ def test_the_straightened_photo_has_the_sheets_own_shape_and_its_marks_run_level
     for nozzle, shows in ((2, True), (25, True), (150, True), *((n, False) for n in BLACK_GAPS)):
         column, row = (nozzle - 1) % black.columns, (nozzle - 1) // black.columns
         x, y = np.array(black.origin) + column * np.array(black.column_pitch) + row * np.array(black.row_pitch)
-        at = laid[round((y + straight.BORDER_MM) * scale), round((x + straight.BORDER_MM) * scale)].mean()
+        at = laid[int((y + straight.BORDER_MM) * scale), int((x + straight.BORDER_MM) * scale)].mean()
         paper = np.median(laid)
         assert (at < 0.7 * paper) == shows, nozzle
 

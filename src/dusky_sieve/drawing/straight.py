@@ -9,6 +9,7 @@ from numpy.typing import NDArray
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, extent, mark_centres
 from dusky_sieve.core.reading import PhotoReading, Reading
 from dusky_sieve.core.reading.registration import of_reading
+from dusky_sieve.core.warp import warp_maps
 from dusky_sieve.files import encode_jpeg
 
 Photo = NDArray[np.uint8]
@@ -60,14 +61,8 @@ def _cut(photo: Photo, note: PhotoReading, corner: tuple[float, float], scale: f
     would take seconds.
     """
     registration = of_reading(note.sheet_to_photo or (), note.warp_mm, note.warp_box_mm)
-    across, down = (np.arange(0, side + MAP_STEP, MAP_STEP) for side in size)
-    grid = np.stack(np.meshgrid(across, down), axis=-1).reshape(-1, 2)
-    place = registration.to_photo((grid + 0.5) / scale + np.array(corner)).astype(np.float32)
-    coarse = place.reshape(len(down), len(across), 2)
-    wide = cv2.resize(coarse, None, fx=MAP_STEP, fy=MAP_STEP, interpolation=cv2.INTER_LINEAR)
-    shift = np.array([[1, 0, -(MAP_STEP - 1) / 2], [0, 1, -(MAP_STEP - 1) / 2]], np.float32)
-    exact = cv2.warpAffine(wide, shift, size, flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-    straight = cv2.remap(photo, exact[..., 0], exact[..., 1], cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
+    x, y = warp_maps(lambda grid: registration.to_photo((grid + 0.5) / scale + np.array(corner)), size, MAP_STEP)
+    straight = cv2.remap(photo, x, y, cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
     return np.asarray(straight, np.uint8)
 
 

@@ -5,9 +5,10 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout
-from dusky_sieve.core.simulate.bands import in_colour, lead, scale, stripes
+from dusky_sieve.core.simulate.bands import chance, in_colour, lead, scale, stripes
 from dusky_sieve.core.simulate.clutter import cover_paper, desk, reflection, things_in_frame
 from dusky_sieve.core.simulate.truth import Scene
+from dusky_sieve.core.warp import warp_maps
 
 Floats = NDArray[np.float64]
 Image = NDArray[np.float32]
@@ -85,7 +86,9 @@ def photograph(
     """The photo (rows, columns, 3) as sRGB bytes, before JPEG."""
     w, h = scene.width, scene.height
     cover_paper(sheet, sheet_px_per_mm, scene, backing, rng)
-    mx, my = _sheet_raster_of(sheet_px_per_mm, layout, scene)
+    mx, my = warp_maps(
+        lambda grid: (_to_sheet(grid, layout, scene) + scene.margin_mm) * sheet_px_per_mm - 0.5, (w, h), MAP_STEP
+    )
     picture = np.asarray(cv2.remap(sheet, mx, my, cv2.INTER_LINEAR), np.float32)
     there = (mx > -0.5) & (my > -0.5) & (mx < sheet.shape[1] - 0.5) & (my < sheet.shape[0] - 0.5)
     beside = 1 - cv2.GaussianBlur(there.astype(np.float32), (0, 0), 0.7)
@@ -115,41 +118,30 @@ def _through_lens(picture: Image, scene: Scene, rng: np.random.Generator) -> Ima
         kernel /= max(float(kernel.sum()), 1e-6)
         picture = np.asarray(cv2.filter2D(picture, -1, kernel), np.float32)
     for rows in stripes(len(picture)):
-        noise = rng.standard_normal(picture[rows].shape, dtype=np.float32)
+        noise = chance(picture[rows].shape, rng)
         noise *= np.sqrt(np.maximum(picture[rows], 0.02))
         noise *= scene.noise
         picture[rows] += noise
     if scene.chroma_noise > 0:
-        blotch = rng.standard_normal((picture.shape[0] // 2, picture.shape[1] // 2, 3), dtype=np.float32)
+        blotch = chance((picture.shape[0] // 2, picture.shape[1] // 2, 3), rng)
         picture *= 1 + scene.chroma_noise * cv2.resize(blotch, picture.shape[1::-1])
     return picture
 
 
-def _sheet_raster_of(sheet_px_per_mm: float, layout: Layout, scene: Scene) -> tuple[Image, Image]:
-    """For every photo pixel its place on the sheet's raster (x, y): the camera turned round, exact on a coarse grid."""
-    w, h = scene.width, scene.height
-    xs = np.arange(0, w + MAP_STEP, MAP_STEP, dtype=np.float64)
-    ys = np.arange(0, h + MAP_STEP, MAP_STEP, dtype=np.float64)
-    grid = np.stack(np.meshgrid(xs, ys), axis=-1).reshape(-1, 2)
-    half, middle = max(w, h) / 2, np.array([w, h]) / 2
+def _to_sheet(grid: Floats, layout: Layout, scene: Scene) -> Floats:
+    """Sheet points (n, 2) mm seen at photo pixels (n, 2): the camera turned round."""
+    half, middle = max(scene.width, scene.height) / 2, np.array([scene.width, scene.height]) / 2
     u = (grid - middle) / half
     straight = middle + (grid - middle) * (1 + scene.lens_k1 * (u**2).sum(axis=1, keepdims=True))
     back = np.linalg.inv(sheet_to_photo(layout, scene))
     lens, pose = _camera(layout, scene)
-    flat = cv2.perspectiveTransform(straight[None], back)[0]
-    on_sheet = flat
+    on_sheet = cv2.perspectiveTransform(straight[None], back)[0]
     for _ in range(4 if scene.curl_mm else 0):
         solid = np.column_stack([on_sheet, _lift(on_sheet, layout, scene), np.ones(len(grid))]) @ (lens @ pose).T
         level = solid - _lift(on_sheet, layout, scene)[:, None] * (lens @ pose)[:, 2]
         slide = solid[:, :2] / solid[:, 2:] - level[:, :2] / level[:, 2:]
         on_sheet = cv2.perspectiveTransform((straight - slide)[None], back)[0]
-    raster = ((on_sheet + scene.margin_mm) * sheet_px_per_mm - 0.5).reshape(len(ys), len(xs), 2).astype(np.float32)
-    # Grid node k lies at pixel 8 k; resize puts it at pixel 8 k + 3.5, so the picture is cut from there.
-    wide = cv2.resize(raster, None, fx=MAP_STEP, fy=MAP_STEP, interpolation=cv2.INTER_LINEAR)
-    cut = np.eye(2, 3, dtype=np.float32)
-    cut[:, 2] = -(MAP_STEP - 1) / 2
-    exact = cv2.warpAffine(wide, cut, (w, h), flags=cv2.INTER_LINEAR, borderMode=cv2.BORDER_REPLICATE)
-    return np.ascontiguousarray(exact[..., 0]), np.ascontiguousarray(exact[..., 1])
+    return np.asarray(on_sheet, np.float64)
 
 
 def _corners(layout: Layout) -> Floats:

@@ -5,7 +5,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing
-from dusky_sieve.core.simulate.bands import in_colour, lead
+from dusky_sieve.core.simulate.bands import chance, in_colour, lead
 from dusky_sieve.core.simulate.truth import Scene
 
 Floats = NDArray[np.float64]
@@ -35,7 +35,7 @@ def cover_paper(sheet: Image, px_per_mm: float, scene: Scene, backing: Backing, 
 def desk(h: int, w: int, scene: Scene, rng: np.random.Generator) -> Image:
     """Linear reflectance (h, w, 3) of what the sheet lies on."""
     tone = np.array([0.33, 0.24, 0.16], np.float32) * np.float32(rng.uniform(0.5, 1.6))
-    small = rng.standard_normal((h // 4 + 1, w // 4 + 1), dtype=np.float32)
+    small = chance((h // 4 + 1, w // 4 + 1), rng)
     if scene.desk in ("plain", "dark"):
         tone = rng.uniform(0.15, 0.8, 3).astype(np.float32) if scene.desk == "plain" else np.full(3, 0.03, np.float32)
         streak = cv2.GaussianBlur(small, (0, 0), 2) * 1.5

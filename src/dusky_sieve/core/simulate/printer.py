@@ -5,7 +5,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout, MarksBlock, SolidBlock, ink_rgb, mark_centres
-from dusky_sieve.core.simulate.bands import in_colour, lead, scale
+from dusky_sieve.core.simulate.bands import chance, in_colour, lead, scale
 from dusky_sieve.core.simulate.truth import BlockTruth, Scene
 
 Floats = NDArray[np.float64]
@@ -66,7 +66,7 @@ def print_sheet(
 def _rough(height: int, width: int, fine: float, rng: np.random.Generator) -> Image:
     """Paper's unevenness (height, width), one sigma 1: one piece of it, mirrored on and on, for nothing in a photo tells."""
     h, w = min(height, ROUGH_PX), min(width, ROUGH_PX)
-    piece = cv2.GaussianBlur(rng.standard_normal((h, w), dtype=np.float32), (0, 0), fine)
+    piece = cv2.GaussianBlur(chance((h, w), rng), (0, 0), fine)
     wide = cv2.copyMakeBorder(piece / (piece.std() + 1e-6), 0, height - h, 0, width - w, cv2.BORDER_REFLECT)
     return np.asarray(wide, np.float32)
 
@@ -196,7 +196,7 @@ def _fill(
         ink[np.abs(y - line.y_mm) < line.width_um / 2000] *= 1 - line.contrast
     soft = cv2.GaussianBlur(ink.reshape(1, -1), (0, 0), 8 * px_per_mm * np.hypot(0.012, scene.bleed_um / 1000))
     rows = soft.reshape(h, 8).mean(axis=1)
-    grain = cv2.GaussianBlur(rng.standard_normal((h, w), dtype=np.float32), (0, 0), 1.0)
+    grain = cv2.GaussianBlur(chance((h, w), rng), (0, 0), 1.0)
     return (y0, x0), (FILL_COVERAGE * rows[:, None] * (1 + 0.05 * (1 + 2 * scene.ragged) * grain)).astype(np.float32)
 
 
