@@ -14,6 +14,7 @@ from dusky_sieve.core.reading.cover import (
     around,
     astray,
     between_rows,
+    carried_off,
     colour_of,
     feigned,
     hidden_marks,
@@ -92,6 +93,19 @@ def test_a_neighbourhood_thrown_one_way_puts_its_place_in_doubt_and_only_there()
     assert not lost[[0, N - 1]].any()
     offset[near, 1] *= np.where(np.arange(near.sum()) % 2, 1, -1)
     assert not astray(BLOCK, state, offset).any()  # nozzles that throw apart are faults
+
+
+def test_a_mark_is_not_missing_for_sure_where_those_about_it_lie_half_way_out_of_where_it_is_looked_for():
+    state, across = np.full(N, FIRING), np.zeros(N)
+    across[[1, COLUMNS, COLUMNS + 1]] = (-2.4, -1.9, 0.3)  # a wave carries the corner off
+    across[N // 2 + 1] = 2.4  # one that throws far beside one that is missing
+    across[[N - 2, N - 1 - COLUMNS, N - 2 - COLUMNS]] = (
+        -2.4,
+        2.4,
+        2.4,
+    )  # noise about a mark of an ink that hardly printed
+    state[[0, N // 2, N - 1]], across[[0, N // 2, N - 1]] = MISSING, np.nan
+    assert np.flatnonzero(carried_off(BLOCK, state, across)).tolist() == [0]
 
 
 def carried(blocks: list[MarksBlock], across: list[np.ndarray], along: float = 0.0) -> np.ndarray:

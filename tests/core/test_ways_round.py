@@ -38,6 +38,15 @@ def test_a_lattice_that_lies_on_itself_one_step_aside_is_put_where_nothing_stand
     assert put_right.registration.apart(best.registration) < 0.002
 
 
+@pytest.mark.parametrize(("aside", "apart"), [((0.9, 0.0), False), ((0.9, 0.6), True), ((2.5, 0.0), True)])
+def test_marks_alone_in_their_rows_are_the_same_ones_a_part_of_their_length_aside(aside, apart):
+    """Beyond their ends no lattice goes on: sheets of four such blocks were refused as fitting two ways round."""
+    layout = sheet((21.0, 20.0), *(block(n, (2.0 + 7.0 * k, 0.5), INKS[k], nozzles=20, columns=1, step=(5.0, 0.0), down=0.95, mark=(3.6, 0.12)) for k, n in enumerate("abc")))  # fmt: skip
+    locator = Locator(photo(layout), layout, "light", "p")
+    place = rigid(np.array([[30.0, 0, 60], [0, 30.0, 40], [0, 0, 1]]), layout.size)
+    assert ways._apart(locator, place, moved(place, aside)) == apart
+
+
 def test_two_like_inks_that_changed_places_tell_the_way_round_among_others_that_did_not():
     """Black lies on itself upside down; thin red and orange marks differ little, but as the layout says only one way."""
     layout = sheet((32.0, 38.0), *(LIKE[k] | {"id": n, "channel": n, "ink": ink} for k, (n, ink) in enumerate([("red", "#c03434"), ("black", "#1d1c20"), ("orange", "#e07b30")])))  # fmt: skip

@@ -7,7 +7,7 @@ from numpy.typing import NDArray
 from dusky_sieve.core.layout import Backing, MarksBlock, clear_width, mark_centres
 from dusky_sieve.core.reading.judge import STATES, WEAK_BELOW
 from dusky_sieve.core.reading.order import median, quantile
-from dusky_sieve.core.reading.patches import BARE_PX, LINEAR, Patches, in_one
+from dusky_sieve.core.reading.patches import BARE_PX, LINEAR, REACH_PITCHES, Patches, in_one
 from dusky_sieve.core.reading.surface import smooth_surface
 
 Floats = NDArray[np.float64]
@@ -51,6 +51,8 @@ LEAST_LOST = 8  # marks in doubt, from which faults next to them are, and next t
 MOST_OF_LINE, LEAST_LINES = 0.5, 3
 LEAST_ABOUT = 4  # of a neighbourhood, whose middle one says how far it lies aside
 MOST_SCATTER = 0.35  # nozzle pitches across travel, one-sigma: blocks read rightly show 0.33 at most
+# Nozzle pitches across travel, from which a mark's neighbours are half-way out of where it is looked for; and how many of them must tell.
+HALF_WAY_OUT, LEAST_CARRIED = 0.5 * REACH_PITCHES, 2
 BESIDE_INK = 0.22  # of a typical mark, between rows of missing ones: wrong lattices show 0.3, right ones 0.12
 MOST_BETWEEN, LEAST_BETWEEN = 0.5, 4  # share of a neighbourhood that seems missing, and how many, for that to tell
 A_STEP = 0.4  # nozzle pitches that a column steps, from which its neighbour's ink looks thrown
@@ -183,6 +185,21 @@ def astray(block: MarksBlock, state: NDArray[np.int64], offset: Floats) -> Bools
     core = (share > MOST_THROWN) & (np.abs(sums[0]) > SAME_WAY * sums[1])
     near = np.nanmax(around(core.astype(np.float64), block), axis=1) > 0
     return np.asarray(near & (state > STATE_FIRING))
+
+
+def carried_off(block: MarksBlock, state: NDArray[np.int64], across: Floats) -> Bools:
+    """Marks (n,) judged missing that may lie where none is looked for: a wave of the paper carries those next to them half-way there.
+
+    state : (n,) as indices into judge.STATES, -1 where unseen; across : (n,) nozzle pitches from where the lattice lies, NaN where none was seen
+    """
+    carried = np.zeros(len(state), bool)
+    if not (np.abs(across) > HALF_WAY_OUT).any():
+        return carried
+    windows = around(across, block)
+    told = (~np.isnan(windows)).sum(axis=1) >= LEAST_CARRIED
+    one_way = np.abs(np.nansum(windows[told], axis=1)) > SAME_WAY * np.nansum(np.abs(windows[told]), axis=1)
+    carried[told] = one_way & (np.abs(np.nanmedian(windows[told], axis=1)) > HALF_WAY_OUT)
+    return carried & (state == STATE_MISSING)
 
 
 def between_rows(block: MarksBlock, state: NDArray[np.int64], beside: Floats) -> Bools:

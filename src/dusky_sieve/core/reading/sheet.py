@@ -26,6 +26,7 @@ from dusky_sieve.core.reading.cover import (
     adrift,
     astray,
     between_rows,
+    carried_off,
     feigned,
     next_ones_ink,
     parted,
@@ -361,6 +362,7 @@ def _judge_block(
     )  # fmt: skip
     state = np.where(marks.covered, STATE_UNSEEN, judgement.state)  # what lies over marks says nothing of the lattice
     lost = astray(block, state, offset / block.nozzle_pitch)
+    lost |= carried_off(block, state, marks.offset[:, 1] / block.nozzle_pitch)
     lost |= between_rows(block, state, marks.beside)
     lost |= next_ones_ink(block, state, offset / block.nozzle_pitch, marks.ink, marks.at_one_end)
     # Rows laid aside by turns may be further aside than their marks' ends are looked for.

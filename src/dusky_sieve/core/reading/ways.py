@@ -328,12 +328,16 @@ def _fills_shown(at: Locator, registration: Registration) -> float:
 
 
 def _apart(at: Locator, a: Registration, b: Registration) -> bool:
-    """Whether two places differ by more than about half a lattice step where most marks are; beyond them a warp swings."""
+    """Whether two places differ by more than about half a lattice step where most marks are; beyond them a warp swings.
+
+    Along a mark that is alone in its row, where no lattice goes on, half of its length means nothing.
+    """
     step = min(float(np.hypot(*b.column_pitch)) for b in at.blocks)
-    scale = a.px_per_mm(np.array(at.layout.size) / 2)
-    marks = at.marks.centres
-    apart = np.linalg.norm(a.to_photo(marks) - b.to_photo(marks), axis=1)
-    return bool(np.median(apart) > 0.6 * min(step, at.clear_mm) * scale)
+    back = inverse(a.homography)
+    apart = project(back, a.to_photo(at.marks.centres)) - project(back, b.to_photo(at.marks.centres))
+    alone = np.array([0.5 * b.mark[0] if b.columns == 1 else 0.0 for b in at.blocks])[at.block_of]
+    apart[:, 0] = np.maximum(np.abs(apart[:, 0]) - alone, 0)
+    return bool(np.median(np.linalg.norm(apart, axis=1)) > 0.6 * min(step, at.clear_mm))
 
 
 def _rivals(at: Locator, fit: Fit, turns: tuple[Turn, Turn]) -> list[tuple[Turn, list[Floats]]]:
