@@ -199,7 +199,7 @@ def carried_off(block: MarksBlock, state: NDArray[np.int64], across: Floats) -> 
     told = (~np.isnan(windows)).sum(axis=1) >= LEAST_CARRIED
     one_way = np.abs(np.nansum(windows[told], axis=1)) > SAME_WAY * np.nansum(np.abs(windows[told]), axis=1)
     carried[told] = one_way & (np.abs(np.nanmedian(windows[told], axis=1)) > HALF_WAY_OUT)
-    return carried & (state == STATE_MISSING)
+    return np.asarray(carried & (state == STATE_MISSING))
 
 
 def between_rows(block: MarksBlock, state: NDArray[np.int64], beside: Floats) -> Bools:
