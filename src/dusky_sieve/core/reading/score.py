@@ -61,7 +61,7 @@ class Fit:
     spill : ink of bare places as a share of that of marks, over the blocks that print: missing marks do not raise it, a
     lattice that lies badly does
     low, high : (blocks,) ink of bare paper and of a mark on the map; colours : (blocks, 3) what marks take from the
-    light as unit vectors, 0 where none was seen
+    light as unit vectors, 0 where none was seen; shares : (blocks,) of each block's marks, how many show, of whatever colour
     """
 
     explained: float
@@ -71,6 +71,7 @@ class Fit:
     low: Floats
     high: Floats
     colours: Floats
+    shares: Floats
 
 
 @lru_cache(maxsize=16)
@@ -254,7 +255,7 @@ class Judge:
         explained, shown = float(gained.sum()), float(count[printing].sum())
         beside, on = (inked * (count * printing)[:, None]).sum(axis=0)
         there, spill = explained / shown if shown else 0.0, float(beside / max(on, 1e-9))
-        return Fit(explained * self.plan.stride, there, spill, printing, low, high, colours)
+        return Fit(explained * self.plan.stride, there, spill, printing, low, high, colours, np.maximum(gain, 0.0))
 
     def _sums(self, weight: NDArray[np.generic]) -> Floats:
         """Sums (blocks, 2) over each block's bare places and its marks, of weights (n,)."""
