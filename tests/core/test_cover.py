@@ -97,14 +97,16 @@ def test_a_neighbourhood_thrown_one_way_puts_its_place_in_doubt_and_only_there()
 
 def test_a_mark_is_not_missing_for_sure_where_those_about_it_lie_half_way_out_of_where_it_is_looked_for():
     state, across = np.full(N, FIRING), np.zeros(N)
-    across[[1, COLUMNS, COLUMNS + 1]] = (-2.4, -1.9, 0.3)  # a wave carries the corner off
-    across[N // 2 + 1] = 2.4  # one that throws far beside one that is missing
-    across[[N - 2, N - 1 - COLUMNS, N - 2 - COLUMNS]] = (
-        -2.4,
-        2.4,
-        2.4,
-    )  # noise about a mark of an ink that hardly printed
-    state[[0, N // 2, N - 1]], across[[0, N // 2, N - 1]] = MISSING, np.nan
+    # A wave carries the first corner off; at the second a rule's ink is seen for two of three that are missing, at the last noise for an ink
+    # that hardly printed. One throws far beside one that is missing, and a wave lies under another that would show all the same.
+    across[[1, COLUMNS, COLUMNS + 1]] = (-2.4, -1.9, -1.2)
+    across[[COLUMNS - 2, 2 * COLUMNS - 2, 2 * COLUMNS - 1]] = (-2.4, -2.3, -0.1)
+    across[[N - 2, N - 1 - COLUMNS, N - 2 - COLUMNS]] = (-2.4, 2.4, 2.4)
+    across[N // 2 + 1] = 2.4
+    wave = 3 * COLUMNS + 3
+    across[[wave + down * COLUMNS + aside for down in (-1, 0, 1) for aside in (-1, 0, 1)]] = -1.2
+    gone = [0, COLUMNS - 1, wave, N // 2, N - 1]
+    state[gone], across[gone] = MISSING, np.nan
     assert np.flatnonzero(carried_off(BLOCK, state, across)).tolist() == [0]
 
 

@@ -374,7 +374,13 @@ def test_the_angle_of_a_place_tells_one_that_is_squeezed_along_travel(tilt, sque
 def test_places_are_two_where_their_marks_lie_apart_and_not_where_only_bare_corners_do():
     size = (200.0, 100.0)
     middle = Marks(np.array([[95.0, 50.0], [105.0, 52.0]]), np.ones((2, 2)), np.zeros(2, np.int64), np.ones(2))
-    at = SimpleNamespace(blocks=BLOCKS[:1], layout=RUNS.model_copy(update={"size": size}), clear_mm=1.0, marks=middle)
+    at = SimpleNamespace(
+        blocks=BLOCKS[:1],
+        layout=RUNS.model_copy(update={"size": size}),
+        clear_mm=1.0,
+        marks=middle,
+        block_of=np.zeros(len(middle.centres), int),
+    )
     place, swinging = rigid(np.diag([10.0, 10, 1]), size), np.zeros((len(TERMS), 2))
     swinging[TERMS.index((2, 0))] = (0, 4.0)
     lower = rigid(place.homography @ np.array([[1, 0, 0], [0, 1, 1.5], [0, 0, 1]]), size)

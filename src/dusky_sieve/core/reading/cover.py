@@ -51,8 +51,9 @@ LEAST_LOST = 8  # marks in doubt, from which faults next to them are, and next t
 MOST_OF_LINE, LEAST_LINES = 0.5, 3
 LEAST_ABOUT = 4  # of a neighbourhood, whose middle one says how far it lies aside
 MOST_SCATTER = 0.35  # nozzle pitches across travel, one-sigma: blocks read rightly show 0.33 at most
-# Nozzle pitches across travel, from which a mark's neighbours are half-way out of where it is looked for; and how many of them must tell.
-HALF_WAY_OUT, LEAST_CARRIED = 0.5 * REACH_PITCHES, 2
+# Nozzle pitches across travel, from which most of a mark's neighbours are half-way out of where it is looked for, and all on the way there; and
+# how many of them must tell.
+HALF_WAY_OUT, ON_THE_WAY, LEAST_CARRIED = 0.5 * REACH_PITCHES, 0.2 * REACH_PITCHES, 2
 BESIDE_INK = 0.22  # of a typical mark, between rows of missing ones: wrong lattices show 0.3, right ones 0.12
 MOST_BETWEEN, LEAST_BETWEEN = 0.5, 4  # share of a neighbourhood that seems missing, and how many, for that to tell
 A_STEP = 0.4  # nozzle pitches that a column steps, from which its neighbour's ink looks thrown
@@ -188,17 +189,19 @@ def astray(block: MarksBlock, state: NDArray[np.int64], offset: Floats) -> Bools
 
 
 def carried_off(block: MarksBlock, state: NDArray[np.int64], across: Floats) -> Bools:
-    """Marks (n,) judged missing that may lie where none is looked for: a wave of the paper carries those next to them half-way there.
+    """Marks (n,) judged missing that may lie where none is looked for: a wave of the paper carries all next to them towards there.
 
-    state : (n,) as indices into judge.STATES, -1 where unseen; across : (n,) nozzle pitches from where the lattice lies, NaN where none was seen
+    state : (n,) as indices into judge.STATES, -1 where unseen; across : (n,) nozzle pitches from where the lattice lies, NaN where none was seen.
+    Beside missing marks a rule of the paper's may be seen for some; the others next to them lie in their places.
     """
     carried = np.zeros(len(state), bool)
     if not (np.abs(across) > HALF_WAY_OUT).any():
         return carried
     windows = around(across, block)
     told = (~np.isnan(windows)).sum(axis=1) >= LEAST_CARRIED
-    one_way = np.abs(np.nansum(windows[told], axis=1)) > SAME_WAY * np.nansum(np.abs(windows[told]), axis=1)
-    carried[told] = one_way & (np.abs(np.nanmedian(windows[told], axis=1)) > HALF_WAY_OUT)
+    least, most = np.nanmin(windows[told], axis=1), np.nanmax(windows[told], axis=1)
+    all_off = (np.minimum(np.abs(least), np.abs(most)) > ON_THE_WAY) & (np.sign(least) == np.sign(most))
+    carried[told] = all_off & (np.abs(np.nanmedian(windows[told], axis=1)) > HALF_WAY_OUT)
     return np.asarray(carried & (state == STATE_MISSING))
 
 
