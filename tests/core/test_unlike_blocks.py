@@ -18,7 +18,7 @@ from dusky_sieve.core.reading.judge import STATES
 from dusky_sieve.core.reading.laid import laid
 from dusky_sieve.core.reading.locate import Locator
 from dusky_sieve.core.reading.measure import Expected, measure_block
-from dusky_sieve.core.reading.registration import grid_over, moved, rigid, through
+from dusky_sieve.core.reading.registration import grid_over, led, moved, rigid, through
 from dusky_sieve.core.reading.runs import slid
 from dusky_sieve.core.reading.tilt import leans
 from dusky_sieve.core.simulate import BlockTruth, WeakMark, sheet_to_photo
@@ -173,6 +173,21 @@ def test_a_place_stretched_by_a_column_at_either_side_is_led_back_by_the_marks_t
     place = through(place_on_photo(grid + aside, layout, small_scene(**shot)), grid, layout.size)
     found = laid(pixels, place, Locator(pixels, layout, "light", "p"))
     assert np.abs(found.registration.to_photo(grid) - true).max() < 2.0
+    assert found.in_doubt == 0
+
+
+@pytest.mark.parametrize("columns", [1.5, -1.5])
+def test_a_place_that_slips_by_more_than_a_column_from_one_side_to_the_other_is_led_back_twice(columns):
+    """Short marks in steps, and an absent block in the middle that would have held it: each time marks lead as far as one column."""
+    step, corners = np.array((0.51, 0.141)), ((0.3, 0.3), (10.8, 0.3), (21.3, 0.3), (0.3, 13.8), (10.8, 13.8))
+    blocks = (block(name, at, ink, nozzles=57, columns=10, step=(0.51, 0.141), down=1.41, mark=(0.27, 0.138)) for name, at, ink in zip("abcde", corners, (*INKS, "#e07b30"), strict=True))  # fmt: skip
+    layout, shot = sheet((27.0, 23.0), *blocks), {"fill": 0.9, "margin_mm": 10}
+    pixels = photo(layout, (("b", BlockTruth(all_missing=True)),), **shot)
+    true = rigid(sheet_to_photo(layout, small_scene(**shot)), layout.size)
+    slipped = led(true, np.outer(step, (-columns / 21.0, 0.0, columns)))
+    found = laid(pixels, slipped, Locator(pixels, layout, "light", "p"))
+    marks = np.concatenate([mark_centres(b) for b in layout.blocks])
+    assert np.abs(found.registration.to_photo(marks) - true.to_photo(marks)).max() < 2.0
     assert found.in_doubt == 0
 
 

@@ -25,6 +25,7 @@ MOSTLY_DOUBTFUL = 0.4  # of a block's marks, from which the rest of it lies wron
 MOST_STRAY_BLOCKS = 0.4  # of those that print, beside whose lattice strokes stand: beyond it the whole place is wrong
 # Of the rows that print, which must have ends that tell, for these to say that the whole place is wrong.
 MOST_OF_ROWS = 0.5
+MOST_LED = 2  # times that marks which go on beside a place lead it there, a column at a time
 MOST_ASIDE = 0.25  # of the blocks that can be told, which may lie a lattice step aside: the others are read
 
 
@@ -57,21 +58,25 @@ class _LiesAside(SheetNotFound):
 
 def laid(photo: Photo, registration: Registration, locator: Locator, *, by_hand: bool = False) -> Placed:
     """A place, or the one that marks lead to which go on beside it; raises SheetNotFound where they do not lie as the layout says."""
-    placed: Placed | None = None
-    try:
-        placed, way = _laid(photo, registration, locator, by_hand)
-    except _LiesAside as aside:
-        refused, way = aside, aside.way
-    if way is not None:
+    best: Placed | None = None
+    refused: SheetNotFound | None = None
+    way: Registration | None = registration
+    for turn in range(MOST_LED + 1):
+        if way is None:
+            break
         try:
-            again, _ = _laid(photo, way, locator, by_hand, again=True)
-        except SheetNotFound:
-            again = None
-        if again is not None and (placed is None or again.in_doubt < placed.in_doubt):
-            return again
-    if placed is None:
+            placed, way = _laid(photo, way, locator, by_hand, again=turn > 0)
+        except _LiesAside as aside:
+            refused, way = refused or aside, aside.way
+        except SheetNotFound as reason:
+            refused, way = refused or reason, None
+        else:
+            if best is None or placed.in_doubt < best.in_doubt:
+                best = placed
+    if best is None:
+        assert refused is not None  # no place without a reason
         raise refused
-    return placed
+    return best
 
 
 def _laid(
