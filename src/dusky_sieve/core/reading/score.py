@@ -251,11 +251,12 @@ class Judge:
         gain = np.where(printing, (inked[:, 1] - inked[:, 0]) * seen[:, 1] / count, 0.0)
         share = self._taken_share(middle, inside, got) * (gain > 0)[:, None]
         like, colours = likeness(share, self.plan.hints, self.plan.depths)
-        gained = np.maximum(gain, 0.0) * like * count
+        shares = np.maximum(gain, 0.0)
+        gained = shares * like * count
         explained, shown = float(gained.sum()), float(count[printing].sum())
         beside, on = (inked * (count * printing)[:, None]).sum(axis=0)
         there, spill = explained / shown if shown else 0.0, float(beside / max(on, 1e-9))
-        return Fit(explained * self.plan.stride, there, spill, printing, low, high, colours, np.maximum(gain, 0.0))
+        return Fit(explained * self.plan.stride, there, spill, printing, low, high, colours, shares)
 
     def _sums(self, weight: NDArray[np.generic]) -> Floats:
         """Sums (blocks, 2) over each block's bare places and its marks, of weights (n,)."""
