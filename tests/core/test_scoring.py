@@ -139,6 +139,21 @@ def test_colours_of_other_blocks_count_against_a_place():
     assert judge_of(grey)(aside(0, 0)).explained < 0.9 * judge_of(ink)(aside(0, 0)).explained
 
 
+@pytest.mark.parametrize(("printed", "coloured"), [(0.0, False), (0.3, True)])
+def test_a_few_specks_in_an_absent_blocks_places_are_not_its_colour(printed, coloured):
+    """They lie in its bare places as well: of what shows there few marks more are left than bare places."""
+    whole, rng = drawn(), np.random.default_rng(4)
+    ink, small = whole.ink.copy(), whole.small.copy()
+    x, y, right, lower = np.rint((np.array(extent(BLOCKS[-1])) + MARGIN) * SCALE).astype(int)
+    kept = ink[y : lower + 1, x : right + 1] * (rng.random(lower + 1 - y) < printed)[:, None].astype(np.uint8)
+    specks = (rng.random(kept.shape) < 0.05) * np.uint8(120)
+    ink[y : lower + 1, x : right + 1] = np.maximum(kept, specks)
+    small[y : lower + 1, x : right + 1][specks > 0] = (30, 60, 200)
+    fit = judge_of(InkMap(ink, small, 1.0))(aside(0, 0))
+    assert fit.colours[:-1].any(axis=1).all()
+    assert fit.colours[-1].any() == coloured
+
+
 @settings(max_examples=15, deadline=None)
 @given(st.lists(st.tuples(st.integers(-40, 40), st.integers(-40, 40)), min_size=1, max_size=6))
 def test_steps_tried_together_score_as_each_alone(pixels):

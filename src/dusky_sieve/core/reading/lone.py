@@ -68,7 +68,7 @@ def leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
 
 def _hues(full: Judge, way: Found) -> float:
     """How well the colours that a way shows follow those of the layout about grey, -1..1; 0 where these are about grey."""
-    seen = np.linalg.norm(way.fit.colours, axis=1) > 0
+    seen = way.fit.colours.any(axis=1)
     return alike(*(colours[seen] - 1 / np.sqrt(3) for colours in (way.fit.colours, full.plan.hints)))
 
 

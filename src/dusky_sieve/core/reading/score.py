@@ -35,6 +35,7 @@ GAP_MM = 0.2  # between neighbours along travel, from which the gap shows on the
 PRINTS_FROM = 4.0  # of 255: ink of a block's darker places over its bare ones, from which it shows at all
 LIKELY_BEYOND = 0.5  # of the share of marks in sight that are explained, that marks beyond the photo count for
 KEPT = 12  # registrations whose fit is kept
+HARDLY_PRINTS = 0.15  # of the share that the fullest block shows, up to which one's colour says nothing
 STRONG = 0.85  # quantile of a block's marks (or of its bare places) that stands for their strong ink
 
 
@@ -61,7 +62,7 @@ class Fit:
     spill : ink of bare places as a share of that of marks, over the blocks that print: missing marks do not raise it, a
     lattice that lies badly does
     low, high : (blocks,) ink of bare paper and of a mark on the map; colours : (blocks, 3) what marks take from the
-    light as unit vectors, 0 where none was seen; shares : (blocks,) of each block's marks, how many show, of whatever colour
+    light as unit vectors, 0 where none was seen or the block hardly printed
     """
 
     explained: float
@@ -71,7 +72,6 @@ class Fit:
     low: Floats
     high: Floats
     colours: Floats
-    shares: Floats
 
 
 @lru_cache(maxsize=16)
@@ -251,12 +251,13 @@ class Judge:
         gain = np.where(printing, (inked[:, 1] - inked[:, 0]) * seen[:, 1] / count, 0.0)
         share = self._taken_share(middle, inside, got) * (gain > 0)[:, None]
         like, colours = likeness(share, self.plan.hints, self.plan.depths)
-        shares = np.maximum(gain, 0.0)
-        gained = shares * like * count
+        # Of an absent block's places a few may lie on something else's ink.
+        colours[gain <= HARDLY_PRINTS * gain.max(initial=0.0)] = 0.0
+        gained = np.maximum(gain, 0.0) * like * count
         explained, shown = float(gained.sum()), float(count[printing].sum())
         beside, on = (inked * (count * printing)[:, None]).sum(axis=0)
         there, spill = explained / shown if shown else 0.0, float(beside / max(on, 1e-9))
-        return Fit(explained * self.plan.stride, there, spill, printing, low, high, colours, shares)
+        return Fit(explained * self.plan.stride, there, spill, printing, low, high, colours)
 
     def _sums(self, weight: NDArray[np.generic]) -> Floats:
         """Sums (blocks, 2) over each block's bare places and its marks, of weights (n,)."""

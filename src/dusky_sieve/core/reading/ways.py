@@ -29,7 +29,6 @@ from dusky_sieve.core.reading.sides import ends_right, past_words
 
 Floats = NDArray[np.float64]
 Bytes = NDArray[np.uint8]
-Bools = NDArray[np.bool_]
 Turn = tuple[float, float]
 
 SURELY_FOUND = 0.8  # share from which likenesses are compared as they lie, without laying each onto the strokes
@@ -50,7 +49,6 @@ COMPARED = 12_000  # marks looked at when ways round are compared: a few at the 
 COLOURS_FOLLOW, COLOURS_TRUER = 0.7, 0.6
 BESIDE, BARE_BESIDE = 0.3, 0.15  # of a mark's ink one step beyond a side: right places show 0.1 at most, but for rules
 AS_GOOD = 0.95  # of what a place explains, from which one a lattice step aside is as likely
-HARDLY_PRINTS = 0.15  # of the share that the fullest block shows, up to which one's colour says nothing
 COLOURS_MOVED = 0.03  # of unit vectors, between the inks that two ways show in one block, from which it is another ink
 COLOURS_SWAPPED = 0.8  # correlation of such differences with the layout's
 EDGE_MM, LEAST_KNOWN = 0.5, 20  # beyond the pattern's box its place is not known; grid points that must lie in it
@@ -198,19 +196,13 @@ def _follows(one: Found, other: Found, full: Judge) -> bool:
     """Whether one way's colours differ among each other as the layout's do, and the other's clearly less so."""
     told = []
     for way in (one, other):
-        seen = _coloured(way.fit)
+        seen = way.fit.colours.any(axis=1)
         # What all blocks share is the lamp's colour, or hints that are all a little wrong.
         own, hints = (
             v[seen] - v[seen].mean(axis=0) if seen.any() else v[seen] for v in (way.fit.colours, full.plan.hints)
         )
         told.append(alike(own, hints))
     return told[0] > COLOURS_FOLLOW and told[0] - told[1] > COLOURS_TRUER
-
-
-def _coloured(fit: Fit) -> Bools:
-    """Blocks (n,) whose colour was seen; of an absent one's places a few may lie on something else's ink."""
-    seen = np.linalg.norm(fit.colours, axis=1) > 0
-    return np.asarray(seen & (fit.shares > HARDLY_PRINTS * fit.shares.max(initial=0.0)))
 
 
 def _swapped(one: Found, other: Found, full: Judge) -> bool:
@@ -223,7 +215,7 @@ def _swapped(one: Found, other: Found, full: Judge) -> bool:
         return False
     apart = one.fit.colours - other.fit.colours
     moved_on = np.linalg.norm(apart, axis=1) > COLOURS_MOVED
-    moved_on &= _coloured(one.fit) & _coloured(other.fit)
+    moved_on &= one.fit.colours.any(axis=1) & other.fit.colours.any(axis=1)
     if moved_on.sum() < 2:
         return False
     hints = full.plan.hints[moved_on] - full.plan.hints[moved_on].mean(axis=0)
