@@ -281,9 +281,8 @@ def test_a_place_found_wanting_gives_way_to_where_another_look_leads(monkeypatch
     monkeypatch.setattr(places, "_clear", lambda look: True)
     proven = iter([None] if no_sheet else [])
     monkeypatch.setattr(places, "_checked", lambda at, best, candidates, others: next(proven, best.registration))
-    pixels = render(
-        layout, Truth(scene=small_scene()), "light", np.random.default_rng(7)
-    )  # two patches of paper: three looks
+    # Two patches of paper: three looks.
+    pixels = render(layout, Truth(scene=small_scene()), "light", np.random.default_rng(7))
     asked = places.places_of(pixels, layout, "light", "p")
     if not no_sheet:
         first = next(asked)

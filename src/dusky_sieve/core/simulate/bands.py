@@ -1,4 +1,7 @@
-"""What is done to a picture's three bands, one band at a time: numpy is slow where its innermost loop is three long."""
+"""Sums over whole pictures, done so that they are quick: a band and a few rows at a time, chance by OpenCV.
+
+numpy is slow where its innermost loop is three long.
+"""
 
 from collections.abc import Iterable, Iterator
 
