@@ -1,6 +1,7 @@
 """Lattices written down another way, sheets that bend within a block, and ink that no nozzle laid."""
 
 from functools import cache
+from types import SimpleNamespace
 
 import cv2
 import numpy as np
@@ -18,6 +19,7 @@ from dusky_sieve.core.reading.mingled import mingled
 from dusky_sieve.core.reading.passes import alternating
 from dusky_sieve.core.reading.refine import measured_closely
 from dusky_sieve.core.reading.registration import led, rigid, tidied
+from dusky_sieve.core.reading.score import stroke_colour
 from dusky_sieve.core.reading.votes import room_of
 from dusky_sieve.core.simulate import BlockTruth, Truth, render, sheet_to_photo
 
@@ -163,6 +165,27 @@ def test_where_a_block_shows_the_ink_of_the_one_between_whose_columns_it_stands_
         for b, clear in zip(blocks, clear_of(blocks), strict=True)
     }
     assert mingled(blocks, measured, "light") == told
+
+
+@pytest.mark.parametrize(
+    ("between", "prints", "told"),
+    [
+        pytest.param(0.1, (range(66), range(54, 120)), True, id="one from where the other ends"),
+        pytest.param(0.5, (range(66), range(54, 120)), False, id="so, each in its own colour"),
+        pytest.param(0.1, (range(30, 120), range(90)), False, id="each a gap of its own"),
+        pytest.param(0.1, (range(0, 120, 5), range(1, 120, 5)), False, id="both hardly"),
+    ],
+)
+def test_of_two_that_look_alike_and_print_where_the_other_does_not_one_is_absent_and_the_lattice_slipped(
+    between, prints, told
+):
+    blocks = woven(1).blocks
+    own, other = (stroke_colour(b.ink, "light") for b in blocks)
+    measured = {
+        b.id: SimpleNamespace(solid=np.isin(range(120), which), full=1.0, bands=np.tile(colour, (120, 1)))
+        for b, which, colour in zip(blocks, prints, (own, own + between * (other - own)), strict=True)
+    }
+    assert mingled(blocks, measured, "light") == ({"b0", "b1"} if told else set())
 
 
 @pytest.mark.parametrize(("columns", "step", "row"), [(2, 0.6, 1.2), (10, 1.1, 12.0)])
