@@ -17,7 +17,7 @@ APART = 0.2  # between two inks' colours, unit vectors, from which one's marks c
 # rightly is taken for slipped, and 37 of 42 that lay a quarter of a column off in a seventh of their marks or more are.
 OF_THE_WAY, LEAST_SUCH, LEAST_BETWEEN = 0.25, 3, 0.05
 # And up to which the two look alike: then both are the one's marks where places of the two print together more seldom than by chance, up to this share
-# of it and by so many sigma. Of 140 pairs that lay rightly none came below 0.9 of it, of slipped ones whose other ink was absent two at 0.44 and 0.67.
+# of it and by so many sigma. Of 91 pairs that lay rightly none came below 0.9 of it, of slipped ones whose other ink was absent two at 0.44 and 0.67.
 ALIKE, SELDOM, NO_CHANCE = 0.2, 0.75, 3.0
 LEAST_TOLD = 3  # of a mark and those next to it, that printed well
 
