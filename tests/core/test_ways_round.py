@@ -13,11 +13,12 @@ from dusky_sieve.core.layout import SolidBlock
 from dusky_sieve.core.reading import lone, ways
 from dusky_sieve.core.reading.find import EFFORTS
 from dusky_sieve.core.reading.ghosts import Ground
+from dusky_sieve.core.reading.hues import swapped
 from dusky_sieve.core.reading.laying import Found
 from dusky_sieve.core.reading.locate import Locator
 from dusky_sieve.core.reading.registration import moved, rigid, through
 from dusky_sieve.core.reading.score import probes, solid_shown
-from dusky_sieve.core.reading.ways import _swapped, sides_right
+from dusky_sieve.core.reading.ways import sides_right
 from dusky_sieve.core.simulate import BlockTruth, Truth, render
 from dusky_sieve.core.simulate.camera import place_on_photo
 
@@ -58,11 +59,11 @@ def test_two_like_inks_that_changed_places_tell_the_way_round_among_others_that_
         return type("found", (), {"fit": fit})()
 
     right, wrong, unknown = way(red, black, orange), way(orange, black, red), way(red, black, (0.0, 0.0, 0.0))
-    assert _swapped(right, wrong, full)
-    assert not _swapped(wrong, right, full)
-    assert not _swapped(right, way(pale, black, pale), full)
-    assert not _swapped(right, unknown, full)
-    assert not _swapped(right, way(orange, black, red, explained=130.0), full)
+    assert swapped(right, wrong, full)
+    assert not swapped(wrong, right, full)
+    assert not swapped(right, way(pale, black, pale), full)
+    assert not swapped(right, unknown, full)
+    assert not swapped(right, way(orange, black, red, explained=130.0), full)
 
 
 @pytest.mark.parametrize("desk", [20, 200])

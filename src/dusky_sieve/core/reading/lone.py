@@ -8,6 +8,7 @@ from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, Layout, extent, lattice_middle, mark_centres, marks_over, near_by
 from dusky_sieve.core.reading.beyond import gap_beside
+from dusky_sieve.core.reading.hues import about_grey
 from dusky_sieve.core.reading.laying import Found
 from dusky_sieve.core.reading.locate import Locator
 from dusky_sieve.core.reading.registration import inverse, project
@@ -32,7 +33,6 @@ LAID_APART, WIDE_STEP_MM = 0.35, 1.5
 # Correlation with the layout's colours, as they lie about grey, by which the other way must follow them better for a lead that lone marks do not
 # tell of to be none: colours that haze and blur wash out are like the layout's greys.
 HUES_AGAINST = 0.1
-COLOURS_APART = 0.005  # of unit vectors: about four degrees between two inks, below which they are one colour
 SAME_INK = 0.05  # of unit vectors and of all light: how far two inks' colour and depth may be apart
 SURELY_BARE = 0.2  # of a mark's ink, below which a place has none
 ONE_BY_CHANCE = 0.05  # of so many places a stroke like a mark stands in, that is none
@@ -55,7 +55,7 @@ def leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
     finer = lead < FINER_MAKES * top.fit.explained
     if (told < LEAST_TOLD or words) and finer and _turned_in_same_inks(at, full, top, other):
         return False  # of what the two share, in the same inks, only a finer laying can make more
-    if told < LEAST_TOLD and finer and _hues(full, other) > _hues(full, top) + HUES_AGAINST:
+    if told < LEAST_TOLD and finer and about_grey(full, other) > about_grey(full, top) + HUES_AGAINST:
         return False
     clear = max(CLEAR_LEAD, share)
     if lead >= clear:
@@ -64,18 +64,6 @@ def leads(at: Locator, full: Judge, top: Found, other: Found) -> bool:
     # more though it has fewer such marks is no marks: a frame, a word.
     enough = max(LEAD_ALONE * top.fit.there * alone, min(CLEAR_LEAD, alone))
     return alone >= LEAST_ALONE and told > -enough and max(lead, told) >= enough
-
-
-def _hues(full: Judge, way: Found) -> float:
-    """How well the colours that a way shows follow those of the layout about grey, -1..1; 0 where these are about grey."""
-    seen = way.fit.colours.any(axis=1)
-    return alike(*(colours[seen] - 1 / np.sqrt(3) for colours in (way.fit.colours, full.plan.hints)))
-
-
-def alike(own: Floats, hints: Floats) -> float:
-    """Correlation, -1..1, of what colours (n, 3) and those of the layout differ by from something; 0 where they hardly do."""
-    size = float(np.linalg.norm(own) * np.linalg.norm(hints))
-    return float((own * hints).sum()) / size if size > COLOURS_APART else 0.0
 
 
 def _turned_in_same_inks(at: Locator, full: Judge, one: Found, other: Found) -> bool:

@@ -12,9 +12,10 @@ from dusky_sieve.core.reading.compiled import compiled
 from dusky_sieve.core.reading.find import Candidate
 from dusky_sieve.core.reading.follow import PLANS
 from dusky_sieve.core.reading.ghosts import Ground, clearer
+from dusky_sieve.core.reading.hues import OVERRULED, follows, truer
 from dusky_sieve.core.reading.laying import WELL_LAID, Found
 from dusky_sieve.core.reading.locate import FOUND_FROM, Locator
-from dusky_sieve.core.reading.lone import alike, leads, lone_ink, told_alone, told_by_few
+from dusky_sieve.core.reading.lone import leads, lone_ink, told_alone, told_by_few
 from dusky_sieve.core.reading.registration import (
     Registration,
     grid_over,
@@ -40,17 +41,12 @@ NEAR_RIVAL_OF_WELL, WELL_THERE, WELL_SPILL = 0.85, 0.5, 0.06
 # Times as bright or dark as the sheet, from which ground is rather the desk's, and up to which its own.
 UNLIKE_GROUND, SAME_GROUND = 1.6, 1.25
 OFF_THE_SHEET = 0.5  # of the other backing's blocks, which must lie on the sheet as well, from which a way is wrong
-OVERRULED = 1.05  # times what the other way explains, up to which colours that follow that one decide for it
 FILL_WEIGHT = 12.0  # marks that one solid fill counts for
 # Fills that one way shows, and the other at most, for them to decide between two that fit alike.
 FILLS_TELL, NO_FILL = 0.8, 0.1
 COMPARED = 12_000  # marks looked at when ways round are compared: a few at the rim decide
-# Correlation with the layout's colours, and by how much it leads the other way's.
-COLOURS_FOLLOW, COLOURS_TRUER = 0.7, 0.6
 BESIDE, BARE_BESIDE = 0.3, 0.15  # of a mark's ink one step beyond a side: right places show 0.1 at most, but for rules
 AS_GOOD = 0.95  # of what a place explains, from which one a lattice step aside is as likely
-COLOURS_MOVED = 0.03  # of unit vectors, between the inks that two ways show in one block, from which it is another ink
-COLOURS_SWAPPED = 0.8  # correlation of such differences with the layout's
 EDGE_MM, LEAST_KNOWN = 0.5, 20  # beyond the pattern's box its place is not known; grid points that must lie in it
 WORTH_COMPARING = 0.7  # of the best place's worth (Locator.explains), from which where other looks led is a rival
 RIVALS_TRIED = 8  # other ways of each kind that are compared as they lie
@@ -104,7 +100,7 @@ def _best_way(at: Locator, best: Found, candidates: list[Candidate], others: lis
     found = at.judge.of(top.registration).there >= FOUND_FROM or at.on_lattice(top)
     if not found or not rivals:  # no sheet, either way round; or but one way
         return top
-    sure = _ahead(at, full, top, rivals[0]) and not _truer(rivals[0], top, full)
+    sure = _ahead(at, full, top, rivals[0]) and not truer(rivals[0], top, full)
     return top if sure else _decided(at, top, rivals[0], full)
 
 
@@ -119,8 +115,8 @@ def _from_behind(at: Locator, top: Found, full: Judge) -> bool:
             way = Found(settled, _with_fills(at, full, settled), top.lean, top.like)
             mine, others = lone_ink(at, full, way, top), lone_ink(at, full, top, way)
             explains = way.fit.explained > CLEARLY_MORE * top.fit.explained or told_alone(mine, others)
-            against = told_alone(others, mine) or _follows(top, way, full)
-            if (explains or _follows(way, top, full)) and not against:
+            against = told_alone(others, mine) or follows(top, way, full)
+            if (explains or follows(way, top, full)) and not against:
                 return True
     return False
 
@@ -140,13 +136,13 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     top, other = ways[0][0], ways[1][0]
     if not _apart(at, top.registration, other.registration):
         return top  # beside which ink stood, the one on one side and the other on the other: a frame a row away
-    ahead, truer, falser = _ahead(at, full, top, other), _truer(top, other, full), _truer(other, top, full)
+    ahead, told, against = _ahead(at, full, top, other), truer(top, other, full), truer(other, top, full)
     beside = _beside(at, top), _beside(at, other)
-    if not (truer or falser) and min(beside) < BARE_BESIDE and max(beside) >= BESIDE:
+    if not (told or against) and min(beside) < BARE_BESIDE and max(beside) >= BESIDE:
         return top if beside[0] < BESIDE else other  # the one without marks where the layout has none
-    if truer or (ahead and not falser):
+    if told or (ahead and not against):
         return top
-    if falser and (not ahead or top.fit.explained < OVERRULED * other.fit.explained):
+    if against and (not ahead or top.fit.explained < OVERRULED * other.fit.explained):
         return other
     fills = _fills_shown(at, top.registration), _fills_shown(at, other.registration)
     if max(fills) >= FILLS_TELL and min(fills) <= NO_FILL:
@@ -185,42 +181,6 @@ def _laid_again(at: Locator, way: Found, full: Judge) -> tuple[Found, tuple[Regi
     places = (way.registration, again, ends_right(at, way))
     laid = (Found(p, _with_fills(at, full, p), way.lean, way.like) for p in places)
     return max(laid, key=lambda found: found.fit.explained), places
-
-
-def _truer(one: Found, other: Found, full: Judge) -> bool:
-    """Whether one way's colours are those of the layout, and the other's not."""
-    return _follows(one, other, full) or _swapped(one, other, full)
-
-
-def _follows(one: Found, other: Found, full: Judge) -> bool:
-    """Whether one way's colours differ among each other as the layout's do, and the other's clearly less so."""
-    told = []
-    for way in (one, other):
-        seen = way.fit.colours.any(axis=1)
-        # What all blocks share is the lamp's colour, or hints that are all a little wrong.
-        own, hints = (
-            v[seen] - v[seen].mean(axis=0) if seen.any() else v[seen] for v in (way.fit.colours, full.plan.hints)
-        )
-        told.append(alike(own, hints))
-    return told[0] > COLOURS_FOLLOW and told[0] - told[1] > COLOURS_TRUER
-
-
-def _swapped(one: Found, other: Found, full: Judge) -> bool:
-    """Whether the inks that two ways show in different blocks differ as the layout says the one way round.
-
-    Of inks little apart among others that stay where they are, all colours together hardly tell. Nothing is said against
-    a way that explains far more.
-    """
-    if other.fit.explained > OVERRULED * one.fit.explained:
-        return False
-    apart = one.fit.colours - other.fit.colours
-    moved_on = np.linalg.norm(apart, axis=1) > COLOURS_MOVED
-    moved_on &= one.fit.colours.any(axis=1) & other.fit.colours.any(axis=1)
-    if moved_on.sum() < 2:
-        return False
-    hints = full.plan.hints[moved_on] - full.plan.hints[moved_on].mean(axis=0)
-    apart = apart[moved_on] - apart[moved_on].mean(axis=0)
-    return alike(apart, hints) > COLOURS_SWAPPED
 
 
 def _laid_onto_itself(at: Locator, found: Found, full: Judge) -> list[Found]:
