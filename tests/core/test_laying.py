@@ -16,6 +16,7 @@ from dusky_sieve.core.reading.cover import STATE_DEFLECTED, STATE_MISSING, next_
 from dusky_sieve.core.reading.find import SCALE_RATIO, Marks, _scales
 from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.inkmap import Lens, Strokes, find_strokes
+from dusky_sieve.core.reading.laying import Laying
 from dusky_sieve.core.reading.paper import papers_on
 from dusky_sieve.core.reading.place import places_of
 from dusky_sieve.core.reading.registration import TERMS, Registration, moved, project, rigid
@@ -454,3 +455,15 @@ def test_marks_that_another_way_has_but_laid_less_finely_are_none_that_one_has_a
 )  # fmt: skip
 def test_lone_marks_tell_though_one_in_four_is_missing_and_never_against_one_that_the_other_way_has(mine, others, told):
     assert lone.told_alone(np.array(mine), np.array(others)) == told
+
+
+@pytest.mark.parametrize(("there", "levels", "moves"), [(90.0, None, True), (50.0, None, False), (50.0, 70.0, True)])
+def test_no_whole_lattice_steps_lead_to_where_far_less_is_explained_but_by_levels_that_the_place_cannot_tell(
+    there, levels, moves
+):
+    """Marks beyond the photo count in part: a badly laid sheet was moved two rows out of the frame."""
+    explained = {"here": 100.0, "aside": there}
+    judge = SimpleNamespace(of=lambda place: SimpleNamespace(explained=explained[place]))
+    laying = SimpleNamespace(judge=judge, stepped=lambda place, fit: "aside")
+    place, fit = Laying.settled(laying, "here", levels and SimpleNamespace(explained=levels))
+    assert (place, fit.explained) == (("aside", there) if moves else ("here", 100.0))

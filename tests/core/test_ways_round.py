@@ -10,10 +10,9 @@ from tests.conftest import LARGER, small_scene
 from tests.core.drawn import INKS, LIKE, PITCH, SHORT_AND_LONG, block, photo, read, sheet, states
 
 from dusky_sieve.core.layout import SolidBlock
-from dusky_sieve.core.reading import lone, ways
+from dusky_sieve.core.reading import hues, lone, ways
 from dusky_sieve.core.reading.find import EFFORTS
 from dusky_sieve.core.reading.ghosts import Ground
-from dusky_sieve.core.reading.hues import swapped
 from dusky_sieve.core.reading.laying import Found
 from dusky_sieve.core.reading.locate import Locator
 from dusky_sieve.core.reading.registration import moved, rigid, through
@@ -59,11 +58,25 @@ def test_two_like_inks_that_changed_places_tell_the_way_round_among_others_that_
         return type("found", (), {"fit": fit})()
 
     right, wrong, unknown = way(red, black, orange), way(orange, black, red), way(red, black, (0.0, 0.0, 0.0))
-    assert swapped(right, wrong, full)
-    assert not swapped(wrong, right, full)
-    assert not swapped(right, way(pale, black, pale), full)
-    assert not swapped(right, unknown, full)
-    assert not swapped(right, way(orange, black, red, explained=130.0), full)
+    assert hues.swapped(right, wrong, full)
+    assert not hues.swapped(wrong, right, full)
+    assert not hues.swapped(right, way(pale, black, pale), full)
+    assert not hues.swapped(right, unknown, full)
+    assert not hues.swapped(right, way(orange, black, red, explained=130.0), full)
+
+
+BLACK, YELLOW, TINTED = (0.57, 0.58, 0.58), (0.41, 0.51, 0.76), (0.48, 0.56, 0.68)
+
+
+@pytest.mark.parametrize(("third", "borrows"), [(BLACK, False), (YELLOW, True), (TINTED, False)])
+def test_a_block_in_another_inks_colour_and_not_in_its_own_tells_that_the_pattern_lies_on_others_marks(third, borrows):
+    """Three black ones and two yellow: laid a block further on, the last black one is as yellow as those; tinted by a lamp it is not."""
+    layout = sheet((32.0, 66.0), *(LIKE[k % 4] | {"id": f"b{k}", "channel": f"b{k}", "origin": (1.5, 0.5 + 13.0 * k), "ink": ink} for k, ink in enumerate(("#1d1c20",) * 3 + ("#e0c22e",) * 2)))  # fmt: skip
+    full = SimpleNamespace(plan=probes(layout, "light"))
+    right, laid = (SimpleNamespace(fit=SimpleNamespace(colours=np.array((BLACK, BLACK, seen, YELLOW, YELLOW)), explained=e)) for seen, e in ((BLACK, 100.0), (third, 150.0)))  # fmt: skip
+    assert hues.borrows(laid.fit, full.plan.hints) == borrows
+    assert hues.truer(right, laid, full) == borrows
+    assert not hues.truer(laid, right, full)
 
 
 @pytest.mark.parametrize("desk", [20, 200])

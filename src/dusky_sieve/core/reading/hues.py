@@ -7,6 +7,7 @@ from dusky_sieve.core.reading.laying import Found
 from dusky_sieve.core.reading.score import Fit, Judge
 
 Floats = NDArray[np.float64]
+Bools = NDArray[np.bool_]
 
 COLOURS_APART = 0.005  # of unit vectors: about four degrees between two inks, below which they are one colour
 # Correlation with the layout's colours, and by how much it leads the other way's.
@@ -14,11 +15,18 @@ COLOURS_FOLLOW, COLOURS_TRUER = 0.7, 0.6
 OVERRULED = 1.05  # times what the other way explains, up to which colours that follow that one decide for it
 COLOURS_MOVED = 0.03  # of unit vectors, between the inks that two ways show in one block, from which it is another ink
 COLOURS_SWAPPED = 0.8  # correlation of such differences with the layout's
+SAME_HUE, OTHER_HUE = (
+    0.05,
+    0.2,
+)  # between the layout's inks, up to which two are one colour, and from which they are surely two
+# Between what a block shows and what most of its ink do, from which it is another colour; and what most of another ink do, up to which it is theirs.
+OFF_ITS_INK, AS_ANOTHERS = 0.1, 0.05
 
 
 def truer(one: Found, other: Found, full: Judge) -> bool:
     """Whether one way's colours are those of the layout, and the other's not."""
-    return follows(one, other, full) or swapped(one, other, full)
+    told = follows(one, other, full) or swapped(one, other, full)
+    return told or (borrows(other.fit, full.plan.hints) and not off_their_ink(one.fit, full.plan.hints).any())
 
 
 def follows(one: Found, other: Found, full: Judge) -> bool:
@@ -58,7 +66,39 @@ def about_grey(full: Judge, way: Found) -> float:
     return alike(*(colours[seen] - 1 / np.sqrt(3) for colours in (way.fit.colours, full.plan.hints)))
 
 
-def coloured(fit: Fit) -> NDArray[np.bool_]:
+def off_their_ink(fit: Fit, hints: Floats) -> Bools:
+    """Blocks (n,) that show another colour than most others of their ink."""
+    apart, seen, off = _apart(hints), coloured(fit), np.zeros(len(hints), bool)
+    for k in np.flatnonzero(seen):
+        like = seen & (apart[k] < SAME_HUE)
+        like[k] = False
+        off[k] = like.any() and _distance(fit, k, like) > OFF_ITS_INK
+    return off
+
+
+def borrows(fit: Fit, hints: Floats) -> bool:
+    """Whether some block shows the colour of another ink's blocks, and not of those of its own: the pattern lies on others' marks.
+
+    Where a lamp or haze tints a part of the sheet no colour is just that of another ink.
+    """
+    apart, seen = _apart(hints), coloured(fit)
+    for k in np.flatnonzero(off_their_ink(fit, hints)):
+        others = np.flatnonzero(seen & (apart[k] > OTHER_HUE))
+        if any(_distance(fit, k, seen & (apart[j] < SAME_HUE)) < AS_ANOTHERS for j in others):
+            return True
+    return False
+
+
+def _apart(hints: Floats) -> Floats:
+    return np.asarray(np.linalg.norm(hints[:, None] - hints, axis=2))
+
+
+def _distance(fit: Fit, k: np.intp, others: Bools) -> float:
+    """Between what a block shows and what most of others (n,) do."""
+    return float(np.linalg.norm(fit.colours[k] - np.median(fit.colours[others], axis=0)))
+
+
+def coloured(fit: Fit) -> Bools:
     """Blocks (n,) whose colour was seen."""
     return np.asarray(fit.colours.any(axis=1))
 

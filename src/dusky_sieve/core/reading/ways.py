@@ -12,7 +12,7 @@ from dusky_sieve.core.reading.compiled import compiled
 from dusky_sieve.core.reading.find import Candidate
 from dusky_sieve.core.reading.follow import PLANS
 from dusky_sieve.core.reading.ghosts import Ground, clearer
-from dusky_sieve.core.reading.hues import OVERRULED, follows, truer
+from dusky_sieve.core.reading.hues import OVERRULED, borrows, follows, truer
 from dusky_sieve.core.reading.laying import WELL_LAID, Found
 from dusky_sieve.core.reading.locate import FOUND_FROM, Locator
 from dusky_sieve.core.reading.lone import leads, lone_ink, told_alone, told_by_few
@@ -100,8 +100,12 @@ def _best_way(at: Locator, best: Found, candidates: list[Candidate], others: lis
     found = at.judge.of(top.registration).there >= FOUND_FROM or at.on_lattice(top)
     if not found or not rivals:  # no sheet, either way round; or but one way
         return top
-    sure = _ahead(at, full, top, rivals[0]) and not truer(rivals[0], top, full)
-    return top if sure else _decided(at, top, rivals[0], full)
+    rival = rivals[0]
+    if borrows(top.fit, full.plan.hints):
+        likely = (way for way in rivals if way.fit.explained > NEAR_RIVAL_OF_POOR * top.fit.explained)
+        rival = next((way for way in likely if truer(way, top, full)), rival)
+    sure = _ahead(at, full, top, rival) and not truer(rival, top, full)
+    return top if sure else _decided(at, top, rival, full)
 
 
 def _from_behind(at: Locator, top: Found, full: Judge) -> bool:
