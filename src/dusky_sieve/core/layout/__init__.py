@@ -24,6 +24,7 @@ from dusky_sieve.core.layout.lattice import (
     ink_rgb,
     lattice_middle,
     lattice_steps,
+    level_with,
     mark_centres,
     marks_over,
     near_by,
@@ -31,7 +32,7 @@ from dusky_sieve.core.layout.lattice import (
     overlaid,
 )
 
-__all__ = ["Backing", "Clear", "Frozen", "Layout", "MarksBlock", "SolidBlock", "boxes_besides", "cells_of", "clear_height", "clear_heights", "clear_of", "clear_width", "extent", "grey_ink", "in_light", "ink_codes", "ink_rgb", "lattice_middle", "lattice_steps", "mark_centres", "marks_over", "near_by", "on_boxes", "overlaid", "parse_layout"]  # fmt: skip
+__all__ = ["Backing", "Clear", "Frozen", "Layout", "MarksBlock", "SolidBlock", "boxes_besides", "cells_of", "clear_height", "clear_heights", "clear_of", "clear_width", "extent", "grey_ink", "in_light", "ink_codes", "ink_rgb", "lattice_middle", "lattice_steps", "level_with", "mark_centres", "marks_over", "near_by", "on_boxes", "overlaid", "parse_layout"]  # fmt: skip
 
 
 def parse_layout(text: str | bytes, name: str = "layout") -> Layout:

@@ -118,7 +118,7 @@ def _among_others(blocks: tuple[MarksBlock, ...]) -> tuple[tuple[Clear, bool], .
                 other_row = apart[..., 1] >= ON_EACH_OTHER * both[1]
                 beside = other_row & (apart[..., 0] < both[0])
                 height = float(min(height, apart[..., 1][beside].min(initial=height)))
-                level = (apart[..., 1] < _level_with(block)) & (apart[..., 0] >= both[0])
+                level = (apart[..., 1] < level_with(block)) & (apart[..., 0] >= both[0])
                 width = float(min(width, (apart[..., 0] - both[0])[level].min(initial=width)))
                 on_another |= bool((~other_row & (apart[..., 0] < ON_EACH_OTHER * both[0])).any())
         found.append((Clear(height, width), on_another))
@@ -128,7 +128,7 @@ def _among_others(blocks: tuple[MarksBlock, ...]) -> tuple[tuple[Clear, bool], .
 @lru_cache(maxsize=512)
 def clear_width(block: MarksBlock) -> float:
     """Gap in mm along x between a mark's end and the nearest mark at about the same height (0 or more)."""
-    length, level = block.mark[0], _level_with(block)
+    length, level = block.mark[0], level_with(block)
     rows = -(-block.nozzles // block.columns)
     nearest = length
     for r in range(min(rows, 4)):
@@ -140,7 +140,7 @@ def clear_width(block: MarksBlock) -> float:
     return nearest
 
 
-def _level_with(block: MarksBlock) -> float:
+def level_with(block: MarksBlock) -> float:
     """How far (mm) from a mark's height others are still seen beside it."""
     return 2.5 * block.mark[1] + block.nozzle_pitch
 

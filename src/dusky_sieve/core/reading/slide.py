@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Layout, MarksBlock, clear_height, extent, near_by
+from dusky_sieve.core.layout import Layout, MarksBlock, clear_height, extent, level_with, mark_centres, near_by
 from dusky_sieve.core.reading.compiled import add_row, compiled, in_rows, on_picture, ranked, solved, straight_between
 from dusky_sieve.core.reading.ends import narrow
 from dusky_sieve.core.reading.follow import STILL_MM
@@ -110,7 +110,7 @@ def _rows_of(blocks: tuple[MarksBlock, ...], layout: Layout, ends_only: tuple[bo
     return _Rows(
         places, in_rows(warp_terms(places, layout.size)[:, : DEGREES[SLIDES[-1][1]]]), wanted.astype(np.float32), usable.astype(np.float32),
         seen, beyond, np.append(0, np.cumsum(lengths)), np.repeat([b.column_pitch[0] or 1.0 for b in blocks], count),
-        np.repeat([np.array(b.row_pitch) / 2 for b in blocks], count, axis=0),
+        np.repeat([_rows_as_seen(b)[3] / 2 for b in blocks], count, axis=0),
         np.repeat([clear_height(b) for b in blocks], count), np.repeat(ends_only, count),
     )  # fmt: skip
 
@@ -120,29 +120,40 @@ def _rows_of_block(
     block: MarksBlock, layout: Layout, blocks: int, ends_only: bool
 ) -> tuple[Floats, Floats, Bools, Bools]:
     """Samples (rows, samples) along a block's rows: places (rows, samples, 2) mm, covered by a mark, usable, and beyond the ends."""
-    column, row = np.array(block.column_pitch), np.array(block.row_pitch)
-    count = -(-block.nozzles // block.columns)
-    numbers = np.arange(0, count, max(1, count * blocks // MOST_ROWS))
-    last = block.nozzles - (count - 1) * block.columns
+    starts, lengths, column, _ = _rows_as_seen(block)
+    some = np.arange(0, len(starts), max(1, len(starts) * blocks // MOST_ROWS))
+    starts, length = starts[some], lengths[some, None]
     # Samples lie alike to both sides of every mark's middle, and count by how much of them the mark covers.
-    first, end = -round((BEYOND + 0.5) * ROW_SAMPLES), round((block.columns + BEYOND - 0.5) * ROW_SAMPLES)
+    first, end = -round((BEYOND + 0.5) * ROW_SAMPLES), round((lengths.max() + BEYOND - 0.5) * ROW_SAMPLES)
     u = np.arange(first, end + 1) / ROW_SAMPLES
-    places = np.array(block.origin) + numbers[:, None, None] * row + u[None, :, None] * column
-    length = np.where(numbers == count - 1, last, block.columns)
+    places = starts[:, None] + u[None, :, None] * column
     half = 0.5 * block.mark[0] / abs(column[0] or 1.0)
     along = np.clip((half - np.abs(u - np.rint(u))) * ROW_SAMPLES + 0.5, 0, 1)
-    wanted = along[None] * (np.rint(u) >= 0)[None] * (np.rint(u)[None] < length[:, None])
-    usable = u[None] < length[:, None] + BEYOND - 0.5  # a short last row ends where its marks do
+    wanted = along * (np.rint(u) >= 0) * (np.rint(u) < length)
+    usable = u < length + BEYOND - 0.5  # a short last row ends where its marks do
     if ends_only:  # between them a row whose gaps do not show says nothing but where it was followed badly
-        usable &= (u[None] < END) | (u[None] > length[:, None] - 1 - END)
+        usable &= (u < END) | (u > length - 1 - END)
     x, y = places[..., 0], places[..., 1]
     banks = near_by(extent(block), layout.blocks)
     for other in near_by((x.min(), y.min(), x.max(), y.max()), layout.blocks, 0.3):
         if other not in banks:
             left, top, right, bottom = extent(other)
             usable &= ~((x > left - 0.3) & (x < right + 0.3) & (y > top - 0.3) & (y < bottom + 0.3))
-    past = (u[None] < -0.5) | (u[None] > length[:, None] - 0.5)
+    past = (u < -0.5) | (u > length - 0.5)
     return places, wanted, usable, past & usable
+
+
+def _rows_as_seen(block: MarksBlock) -> tuple[Floats, Whole, Floats, Floats]:
+    """Where a block's rows begin (n, 2) mm, how many marks each has (n,), and the steps (2,) mm to the next mark and to the next row.
+
+    Columns that step down by more than others are seen beside a mark are no row: each of their marks stands alone.
+    """
+    centres, column = mark_centres(block), np.array(block.column_pitch)
+    if abs(column[1]) >= level_with(block):
+        return centres, np.ones(len(centres), np.int64), column * (1, 0), column * (0, 1)
+    lengths = np.full(-(-block.nozzles // block.columns), block.columns)
+    lengths[-1] = block.nozzles - (len(lengths) - 1) * block.columns
+    return centres[:: block.columns], lengths, column, np.array(block.row_pitch)
 
 
 def _taps(sigma: float) -> Singles:
