@@ -72,6 +72,20 @@ def test_two_rows_of_many_marks_tell_how_the_sheet_bows_along_them(runs):
     assert off(layout, found, true)[:, 0].max() < 0.15
 
 
+@pytest.mark.parametrize("aside", [-0.3, 0.15])
+@pytest.mark.parametrize(("step", "thick", "rows"), [(0.85, 0.15, 28.0), (0.28, 0.08, 8.0)])
+def test_marks_that_step_down_with_bare_paper_between_them_are_slid_each_to_where_it_stands(step, thick, rows, aside):
+    """From one to the next there is no row: nearly closed gaps were sought along it, and a sheet slid off by 20 mm."""
+    steep = [block(f"s{k}", (2.0 + 22 * k, 1.0), INKS[k], nozzles=66, columns=22, step=(0.76, step), down=rows, mark=(0.7, thick)) for k in (0, 1)]  # fmt: skip
+    layout = sheet((44.0, 1.0 + 21 * step + 2.1 * rows), *steep)
+    true = placed(layout)
+    ink, start = printed(layout, true), moved(true, (aside, 0.0))
+    found = slide(
+        InkMap(ink, np.zeros((*ink.shape, 3), np.uint8), 1.0).soft, start, marks_over(layout, "light"), layout
+    )
+    assert off(layout, found, true)[:, 0].max() < 0.05
+
+
 def test_ends_of_unlike_blocks_are_slid_by_so_many_mm_each_by_its_own_columns():
     slides = np.arange(-4, 4.01, 0.125)
     # 2 mm of columns of 2 mm, and of half a mm

@@ -33,6 +33,7 @@ BEYOND = 1.3  # column steps looked at beyond a row's ends
 FRAME_SHARE = 0.7  # of ink beyond them, so much above and below is a frame's: a mark has bare paper there
 FRAME_AT = (-1.0, -0.6, 0.6, 1.0)  # half rows above and below: a rule may stand half-way between them
 BARE_PX = 5.0  # of the map, which must be bare between rows to tell: ink is widened by two pixels all round
+APART_PX = 3.0  # of the map, from a mark's edge to the next one's middle a column further down: both are widened by two all round
 FAR_OFF = 0.35  # of a mark's ink, from which a sample counts half
 
 
@@ -61,8 +62,9 @@ class _Rows:
 def slide(soft_ink: Bytes, start: Registration, blocks: list[MarksBlock], layout: Layout) -> Registration:
     """Registration moved along travel, by the brightness along each row of the printing blocks, on the map's soft ink."""
     scale = start.px_per_mm(np.array(start.size) / 2)
-    ends_only = tuple(narrow(block, scale) for block in blocks)
-    rows = _rows_of(tuple(blocks), layout, ends_only)
+    alone = tuple(_stand_alone(block, scale) for block in blocks)
+    ends_only = tuple(narrow(block, scale) and not by_itself for block, by_itself in zip(blocks, alone, strict=True))
+    rows = _rows_of(tuple(blocks), layout, ends_only, alone)
     base, matrix = start.displaced(rows.places), in_rows(start.homography)
     row_of = np.repeat(np.arange(len(rows.column_mm)), np.diff(rows.start))
     beyond = np.flatnonzero(rows.beyond & (rows.clear_mm * scale > BARE_PX)[row_of])
@@ -97,9 +99,12 @@ def slide(soft_ink: Bytes, start: Registration, blocks: list[MarksBlock], layout
 
 
 @lru_cache(maxsize=4)
-def _rows_of(blocks: tuple[MarksBlock, ...], layout: Layout, ends_only: tuple[bool, ...]) -> _Rows:
+def _rows_of(
+    blocks: tuple[MarksBlock, ...], layout: Layout, ends_only: tuple[bool, ...], alone: tuple[bool, ...]
+) -> _Rows:
     """Samples along the rows of all blocks together, thinned to about MOST_ROWS."""
-    parts = [_rows_of_block(block, layout, len(blocks), ends) for block, ends in zip(blocks, ends_only, strict=True)]
+    kinds = list(zip(blocks, ends_only, alone, strict=True))
+    parts = [_rows_of_block(block, layout, len(blocks), ends, by_itself) for block, ends, by_itself in kinds]
     places = np.concatenate([place.reshape(-1, 2) for place, *_ in parts])
     wanted, usable, beyond = (np.concatenate([part[k].ravel() for part in parts]) for k in (1, 2, 3))
     lengths = np.concatenate([np.full(part[1].shape[0], part[1].shape[1]) for part in parts])
@@ -110,17 +115,17 @@ def _rows_of(blocks: tuple[MarksBlock, ...], layout: Layout, ends_only: tuple[bo
     return _Rows(
         places, in_rows(warp_terms(places, layout.size)[:, : DEGREES[SLIDES[-1][1]]]), wanted.astype(np.float32), usable.astype(np.float32),
         seen, beyond, np.append(0, np.cumsum(lengths)), np.repeat([b.column_pitch[0] or 1.0 for b in blocks], count),
-        np.repeat([_rows_as_seen(b)[3] / 2 for b in blocks], count, axis=0),
+        np.repeat([_rows_as_seen(b, by_itself)[3] / 2 for b, _, by_itself in kinds], count, axis=0),
         np.repeat([clear_height(b) for b in blocks], count), np.repeat(ends_only, count),
     )  # fmt: skip
 
 
 @lru_cache(maxsize=128)
 def _rows_of_block(
-    block: MarksBlock, layout: Layout, blocks: int, ends_only: bool
+    block: MarksBlock, layout: Layout, blocks: int, ends_only: bool, alone: bool
 ) -> tuple[Floats, Floats, Bools, Bools]:
     """Samples (rows, samples) along a block's rows: places (rows, samples, 2) mm, covered by a mark, usable, and beyond the ends."""
-    starts, lengths, column, _ = _rows_as_seen(block)
+    starts, lengths, column, _ = _rows_as_seen(block, alone)
     some = np.arange(0, len(starts), max(1, len(starts) * blocks // MOST_ROWS))
     starts, length = starts[some], lengths[some, None]
     # Samples lie alike to both sides of every mark's middle, and count by how much of them the mark covers.
@@ -143,13 +148,19 @@ def _rows_of_block(
     return places, wanted, usable, past & usable
 
 
-def _rows_as_seen(block: MarksBlock) -> tuple[Floats, Whole, Floats, Floats]:
+def _stand_alone(block: MarksBlock, scale: float) -> bool:
+    """Whether columns step down so far that from one mark to the next there is bare paper, at `scale` pixels a mm, and no row."""
+    step = abs(block.column_pitch[1])
+    return step >= level_with(block) or (narrow(block, scale) and step >= block.mark[1] / 2 + APART_PX / scale)
+
+
+def _rows_as_seen(block: MarksBlock, alone: bool) -> tuple[Floats, Whole, Floats, Floats]:
     """Where a block's rows begin (n, 2) mm, how many marks each has (n,), and the steps (2,) mm to the next mark and to the next row.
 
-    Columns that step down by more than others are seen beside a mark are no row: each of their marks stands alone.
+    alone : each of its marks is a row
     """
     centres, column = mark_centres(block), np.array(block.column_pitch)
-    if abs(column[1]) >= level_with(block):
+    if alone:
         return centres, np.ones(len(centres), np.int64), column * (1, 0), column * (0, 1)
     lengths = np.full(-(-block.nozzles // block.columns), block.columns)
     lengths[-1] = block.nozzles - (len(lengths) - 1) * block.columns
