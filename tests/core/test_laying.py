@@ -457,13 +457,14 @@ def test_lone_marks_tell_though_one_in_four_is_missing_and_never_against_one_tha
     assert lone.told_alone(np.array(mine), np.array(others)) == told
 
 
-@pytest.mark.parametrize(("there", "levels", "moves"), [(90.0, None, True), (50.0, None, False), (50.0, 70.0, True)])
-def test_no_whole_lattice_steps_lead_to_where_far_less_is_explained_but_by_levels_that_the_place_cannot_tell(
-    there, levels, moves
-):
-    """Marks beyond the photo count in part: a badly laid sheet was moved two rows out of the frame."""
-    explained = {"here": 100.0, "aside": there}
-    judge = SimpleNamespace(of=lambda place: SimpleNamespace(explained=explained[place]))
+@pytest.mark.parametrize(
+    ("aside", "shown", "levels", "moves"),
+    [(90.0, 0.5, None, True), (50.0, 0.5, None, False), (50.0, 0.1, None, True), (50.0, 0.5, 70.0, True)],
+)
+def test_no_whole_lattice_steps_lead_from_where_much_shows_to_where_far_less_is_explained(aside, shown, levels, moves):
+    """Marks beyond the photo count in part: a badly laid sheet was moved two rows out of the frame. Levels say that a place cannot tell its own."""
+    explained = {"here": 100.0, "aside": aside}
+    judge = SimpleNamespace(of=lambda place: SimpleNamespace(explained=explained[place], there=shown))
     laying = SimpleNamespace(judge=judge, stepped=lambda place, fit: "aside")
-    place, fit = Laying.settled(laying, "here", levels and SimpleNamespace(explained=levels))
-    assert (place, fit.explained) == (("aside", there) if moves else ("here", 100.0))
+    place, fit = Laying.settled(laying, "here", levels and SimpleNamespace(explained=levels, there=shown))
+    assert (place, fit.explained) == (("aside", aside) if moves else ("here", 100.0))
