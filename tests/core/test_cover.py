@@ -95,6 +95,22 @@ def test_a_neighbourhood_thrown_one_way_puts_its_place_in_doubt_and_only_there()
     assert not astray(BLOCK, state, offset).any()  # nozzles that throw apart are faults
 
 
+def test_most_of_a_row_thrown_one_way_is_paper_fed_unevenly_and_less_than_that_are_nozzles():
+    row, place = np.arange(N) // COLUMNS, np.arange(N) % COLUMNS
+    state, offset = np.full(N, FIRING), np.zeros((N, 2))
+    most = (row == 3) & (place > 0.4 * COLUMNS)
+    state[most | (row == 6) & (place % 3 == 0)] = DEFLECTED
+    offset[state == DEFLECTED, 1] = 0.8
+    assert np.array_equal(astray(BLOCK, state, offset), most)
+    # What did not print has no say, nor does a row of which three did.
+    state[(row == 3) & (place < 0.4 * COLUMNS)] = MISSING
+    state[row == 9] = np.where(place[row == 9] < 3, DEFLECTED, MISSING)
+    offset[row == 9, 1] = 0.8
+    assert np.array_equal(astray(BLOCK, state, offset), most)
+    offset[most, 1] *= np.where(place[most] % 2, 1, -1)
+    assert not astray(BLOCK, state, offset).any()
+
+
 def test_a_mark_is_not_missing_for_sure_where_those_about_it_lie_half_way_out_of_where_it_is_looked_for():
     state, across = np.full(N, FIRING), np.zeros(N)
     # A wave carries the first corner off; at the second a rule's ink is seen for two of three that are missing, at the last noise for an ink

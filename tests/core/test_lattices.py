@@ -16,7 +16,7 @@ from dusky_sieve.core.reading.document import BlockReading, PhotoReading, Readin
 from dusky_sieve.core.reading.judge import STATES
 from dusky_sieve.core.reading.measure import Expected, measure_block
 from dusky_sieve.core.reading.mingled import mingled
-from dusky_sieve.core.reading.passes import alternating
+from dusky_sieve.core.reading.passes import alternating, fed
 from dusky_sieve.core.reading.refine import measured_closely
 from dusky_sieve.core.reading.registration import led, rigid, tidied
 from dusky_sieve.core.reading.score import stroke_colour
@@ -287,6 +287,23 @@ def test_what_alternates_is_alignment_where_it_is_clearly_more_than_scatter(off,
     some = aside.copy()
     some[row == 1, 0] += 2 * PITCH  # one row of its own is a wave, or wrongly followed
     assert np.abs(alternating(PLAIN, some - aside, np.ones(PLAIN.nozzles, bool))).max() == 0
+
+
+def test_rows_fed_unevenly_are_off_by_their_own_and_no_nozzle_throws_for_it_unless_it_is_off_from_its_row():
+    rng, row = np.random.default_rng(5), np.arange(PLAIN.nozzles) // PLAIN.columns
+    scatter, printed = rng.normal(0, 0.05 * PITCH, PLAIN.nozzles), np.ones(PLAIN.nozzles, bool)
+    off = PITCH * rng.permutation(np.linspace(-0.3, 0.3, int(row[-1]) + 1))
+    off[3] = 0.7 * PITCH  # so far off, a row may lie wrongly
+    aside = scatter + off[row]
+    aside[40] += 0.6 * PITCH
+    by_feed, untold = fed(PLAIN, aside, printed)
+    assert by_feed == pytest.approx(off[row], abs=0.06 * PITCH)
+    assert np.array_equal(untold, row == 3)
+    sparse = printed & ((row != 5) | (np.arange(PLAIN.nozzles) % PLAIN.columns < 4))
+    assert (fed(PLAIN, aside, sparse)[0][row == 5] == 0).all()
+    # One row alone is a wave, or wrongly followed; what is seen, but hardly a tenth of a pitch, is no matter.
+    for one in (scatter, np.where(row == 3, aside, scatter), scatter * 8, scatter / 10 + off[row] / 10):
+        assert [v.any() for v in fed(PLAIN, one, printed)] == [False, False]
 
 
 def test_faults_that_hang_together_with_marks_in_doubt_are_in_doubt_and_lone_ones_beside_them_are_not():

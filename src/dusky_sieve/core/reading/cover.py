@@ -42,6 +42,8 @@ STATE_FIRING, STATE_MISSING, STATE_DEFLECTED, STATE_WEAK = map(STATES.index, ("f
 LEAST_ASTRAY = 5  # marks that seem thrown, below which chance puts them together
 MOST_ASTRAY = 0.5  # of a block's marks that printed
 MOST_THROWN = 0.5  # of a neighbourhood, from which its place is in doubt
+# Marks of a row that seem thrown, and their share of those that printed, from which its place is in doubt, or the paper was fed unevenly.
+LEAST_OF_ROW, MOST_OF_ROW = 4, 0.5
 SAME_WAY = 0.6  # of their throws in one direction: a lattice that lies wrongly is off one way
 # Nozzle pitches along travel, and of a mark's length: right lattices have a twelfth of their marks so far aside at most.
 ASIDE_ALONG, ASIDE_OF_LENGTH = 0.8, 0.05
@@ -172,20 +174,25 @@ def astray(block: MarksBlock, state: NDArray[np.int64], offset: Floats) -> Bools
     """Marks (n,) that were judged faulty only because the lattice lies wrongly about them.
 
     state : (n,) as indices into judge.STATES, -1 where unseen; offset : (n, 2) nozzle pitches. Nozzles that throw askew stand among
-    others that do not; where most of a neighbourhood seems thrown the same way, the sheet's place is in doubt there, and
-    where a great part of all that printed seems thrown, the whole block's.
+    others that do not; where most of a neighbourhood, or of a row, seems thrown the same way, the sheet's place is in doubt there or
+    the paper was fed unevenly, and where a great part of all that printed seems thrown, the whole block's.
     """
-    thrown = state == STATE_DEFLECTED
+    thrown, printed = state == STATE_DEFLECTED, (state != STATE_MISSING) & (state != STATE_UNSEEN)
     if thrown.sum() < LEAST_ASTRAY or len(state) < AROUND:
         return np.zeros(len(state), bool)
-    if thrown.sum() > MOST_ASTRAY * ((state != STATE_MISSING) & (state != STATE_UNSEEN)).sum():
+    if thrown.sum() > MOST_ASTRAY * printed.sum():
         return np.ones(len(state), bool)
+    row = np.arange(len(state)) // block.columns
+    in_row, of_row, way, by = (
+        np.bincount(row, v) for v in (thrown, printed, thrown * offset[:, 1], thrown * np.abs(offset[:, 1]))
+    )
+    whole = (in_row >= LEAST_OF_ROW) & (in_row > MOST_OF_ROW * of_row) & (np.abs(way) > SAME_WAY * by)
     across = np.where(thrown, offset[:, 1], np.nan)
     share = np.nanmean(around(thrown.astype(np.float64), block), axis=1)
     sums = np.nansum(around(across, block), axis=1), np.nansum(np.abs(around(across, block)), axis=1)
     core = (share > MOST_THROWN) & (np.abs(sums[0]) > SAME_WAY * sums[1])
     near = np.nanmax(around(core.astype(np.float64), block), axis=1) > 0
-    return np.asarray(near & (state > STATE_FIRING))
+    return np.asarray((near & (state > STATE_FIRING)) | (whole[row] & thrown))
 
 
 def carried_off(block: MarksBlock, state: NDArray[np.int64], across: Floats) -> Bools:

@@ -1,4 +1,4 @@
-"""What every other row or column of a block is off by together: passes of both directions, a head's two rows of nozzles."""
+"""What rows or columns of a block are off by together: passes of both directions, a head's two rows of nozzles, paper fed unevenly."""
 
 import numpy as np
 from numpy.typing import NDArray
@@ -15,7 +15,32 @@ LEAST_OF_LINE = 3  # well printed marks, from which a row or column says which k
 APART = 0.3  # nozzle pitches between the two kinds, below which it is scatter
 CLEARLY_APART = 2.5  # one-sigmas of a mark's own scatter between them
 AS_ITS_KIND = 0.9  # of the rows or columns, that must lie nearer to their own kind
+MEDIANS = 1.25  # one-sigma of a median over that of a mean, of normal deviates: the root of half pi
 MOST_ACROSS = 0.5  # nozzle pitches off across travel: beyond, a mark is thrown, whatever its neighbours do
+# Well printed marks of a row, from which its median says how far the paper was fed there; nozzle pitches between rows, and one-sigmas of such
+# medians by chance, under which they are not fed unevenly.
+LEAST_OF_ROW, UNEVEN, NO_CHANCE = 5, 0.15, 4.0
+
+
+def fed(block: MarksBlock, offset: Floats, solid: Bools) -> tuple[Floats, Bools]:
+    """What marks (n,) mm across travel are off by because the paper was fed unevenly from row to row, and rows' marks (n,) of which that cannot be told.
+
+    No nozzle throws for it; a row that is off by half a pitch and more may as well lie wrongly.
+
+    offset : (n,) mm beyond what all marks near by, and every other row, share; solid : (n,) marks that printed well
+    """
+    row = np.arange(len(offset)) // block.columns
+    counts = np.bincount(row[solid], minlength=int(row[-1]) + 1)
+    told = counts >= LEAST_OF_ROW
+    off = np.array([median(offset[solid & (row == k)]) if told[k] else 0.0 for k in range(len(told))])
+    nothing = np.zeros_like(offset), np.zeros(len(offset), bool)
+    if told.sum() < LEAST_LINES:
+        return nothing
+    scatter = one_sigma((offset - off[row])[solid & told[row]])
+    by_chance = MEDIANS * scatter / float(np.sqrt(np.median(counts[told])))
+    if one_sigma(off[told]) < max(UNEVEN * block.nozzle_pitch, NO_CHANCE * by_chance):
+        return nothing
+    return off[row], (np.abs(off) >= MOST_ACROSS * block.nozzle_pitch)[row]
 
 
 def alternating(block: MarksBlock, offset: Floats, solid: Bools) -> Floats:

@@ -43,7 +43,7 @@ from dusky_sieve.core.reading.locate import Corners, Locator
 from dusky_sieve.core.reading.measure import DEAD, MarkMeasures
 from dusky_sieve.core.reading.mingled import mingled
 from dusky_sieve.core.reading.neighbours import Neighbours
-from dusky_sieve.core.reading.passes import alternating
+from dusky_sieve.core.reading.passes import alternating, fed
 from dusky_sieve.core.reading.pin import by_corners
 from dusky_sieve.core.reading.place import places_of
 from dusky_sieve.core.reading.refine import measured_closely, shared_offset
@@ -293,7 +293,7 @@ class _Lie:
     solid: NDArray[np.bool_]
     shift: Floats  # (2,) mm, of the block as a whole
     offset: Floats
-    passes: Floats  # (n, 2) mm by which every other row or column is off
+    passes: Floats  # (n, 2) mm by which every other row or column is off, or each row by itself
 
 
 def _lie_of(block: MarksBlock, marks: MarkMeasures, doubtful: NDArray[np.bool_] | None, moved: Floats) -> _Lie:
@@ -303,6 +303,9 @@ def _lie_of(block: MarksBlock, marks: MarkMeasures, doubtful: NDArray[np.bool_] 
     solid = marks.solid
     common = shared_offset(block, marks.offset, solid)
     passes = alternating(block, marks.offset - common, solid)
+    by_feed, untold = fed(block, (marks.offset - common - passes)[:, 1], solid)
+    passes[:, 1] += by_feed
+    marks = replace(marks, judged=marks.judged & ~untold)
     return _Lie(marks, solid, np.median(common, axis=0) + moved, marks.offset - common - passes, passes)
 
 
