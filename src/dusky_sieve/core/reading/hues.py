@@ -15,10 +15,8 @@ COLOURS_FOLLOW, COLOURS_TRUER = 0.7, 0.6
 OVERRULED = 1.05  # times what the other way explains, up to which colours that follow that one decide for it
 COLOURS_MOVED = 0.03  # of unit vectors, between the inks that two ways show in one block, from which it is another ink
 COLOURS_SWAPPED = 0.8  # correlation of such differences with the layout's
-SAME_HUE, OTHER_HUE = (
-    0.05,
-    0.2,
-)  # between the layout's inks, up to which two are one colour, and from which they are surely two
+# Between the layout's inks, up to which two are one colour, and from which they are surely two.
+SAME_HUE, OTHER_HUE = 0.05, 0.2
 # Between what a block shows and what most of its ink do, from which it is another colour; and what most of another ink do, up to which it is theirs.
 OFF_ITS_INK, AS_ANOTHERS = 0.1, 0.05
 

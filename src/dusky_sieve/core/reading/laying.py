@@ -52,7 +52,7 @@ LOOSE = 0.15
 ONE_START_PX = 1.0  # of the map: candidates that alignment takes so near to each other lead to one place
 FAINT = 0.03  # share explained once the middle was followed, under which the rest is not
 GLANCED = 600  # marks looked at while whole lattice steps are tried
-AS_MUCH = 0.8  # of what a place explains, under which one by whole lattice steps aside explains too little to be right
+AS_MUCH = 0.8  # of what a place explains of which much shows, under which one by whole lattice steps aside explains too little to be right
 GLIMPSE = 0.06  # share explained after following across travel, under which nothing is worth more work
 FAR_STEPS = (-16, -4, 4, 16)  # columns that a run of many may lie along itself before whole steps are tried singly
 UNLIKE = 0.25  # correlation of the finest alignment, under which a further candidate is dropped
@@ -252,13 +252,10 @@ class Laying:
         """
         fit = levels or self.judge.of(registration)
         settled = self.stepped(registration, fit)
-        if levels is not None:
-            return settled, self.judge.of(settled)
-        if settled is registration or (
-            fit.there >= HALF_FOUND and self.judge.of(settled).explained < AS_MUCH * fit.explained
-        ):
+        there = fit if settled is registration and levels is None else self.judge.of(settled)
+        if levels is None and fit.there >= HALF_FOUND and there.explained < AS_MUCH * fit.explained:
             return registration, fit
-        return settled, self.judge.of(settled)
+        return settled, there
 
     def stepped(self, registration: Registration, fit: Fit) -> Registration:
         """The place moved by whole lattice steps to where most marks are and least ink beside them."""
