@@ -23,9 +23,9 @@ LEAST_OF_ROW, UNEVEN, NO_CHANCE = 5, 0.15, 4.0
 
 
 def fed(block: MarksBlock, offset: Floats, solid: Bools) -> tuple[Floats, Bools]:
-    """What marks (n,) mm across travel are off by because the paper was fed unevenly from row to row, and rows' marks (n,) of which that cannot be told.
+    """What marks (n,) mm across travel are off by because the paper was fed unevenly from row to row, and marks (n,) of which that cannot be told.
 
-    No nozzle throws for it; a row that is off by half a pitch and more may as well lie wrongly.
+    No nozzle throws for it; a row that is off by half a pitch and more may as well lie wrongly, and one of few marks be fed so or thrown.
 
     offset : (n,) mm beyond what all marks near by, and every other row, share; solid : (n,) marks that printed well
     """
@@ -40,7 +40,8 @@ def fed(block: MarksBlock, offset: Floats, solid: Bools) -> tuple[Floats, Bools]
     by_chance = MEDIANS * scatter / float(np.sqrt(np.median(counts[told])))
     if one_sigma(off[told]) < max(UNEVEN * block.nozzle_pitch, NO_CHANCE * by_chance):
         return nothing
-    return off[row], (np.abs(off) >= MOST_ACROSS * block.nozzle_pitch)[row]
+    of_few = ~told[row] & (np.abs(offset) >= UNEVEN * block.nozzle_pitch)
+    return off[row], (np.abs(off) >= MOST_ACROSS * block.nozzle_pitch)[row] | of_few
 
 
 def alternating(block: MarksBlock, offset: Floats, solid: Bools) -> Floats:
