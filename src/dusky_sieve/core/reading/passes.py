@@ -29,13 +29,13 @@ def fed(block: MarksBlock, offset: Floats, solid: Bools) -> tuple[Floats, Bools]
 
     offset : (n,) mm beyond what all marks near by, and every other row, share; solid : (n,) marks that printed well
     """
+    nothing = np.zeros_like(offset), np.zeros(len(offset), bool)
     row = np.arange(len(offset)) // block.columns
     counts = np.bincount(row[solid], minlength=int(row[-1]) + 1)
     told = counts >= LEAST_OF_ROW
-    off = np.array([median(offset[solid & (row == k)]) if told[k] else 0.0 for k in range(len(told))])
-    nothing = np.zeros_like(offset), np.zeros(len(offset), bool)
     if told.sum() < LEAST_LINES:
         return nothing
+    off = np.array([median(offset[solid & (row == k)]) if told[k] else 0.0 for k in range(len(told))])
     scatter = one_sigma((offset - off[row])[solid & told[row]])
     by_chance = MEDIANS * scatter / float(np.sqrt(np.median(counts[told])))
     if one_sigma(off[told]) < max(UNEVEN * block.nozzle_pitch, NO_CHANCE * by_chance):

@@ -287,13 +287,13 @@ def _note(
 
 @dataclass(frozen=True)
 class _Lie:
-    """A block's marks, which of them printed well (n,), and how far they lie off (n, 2) mm, beyond what those near by and every other row or column share."""
+    """A block's marks, which of them printed well (n,), and how far they lie off (n, 2) mm, beyond what those near by, every other row or column and each row share."""
 
     marks: MarkMeasures
     solid: NDArray[np.bool_]
     shift: Floats  # (2,) mm, of the block as a whole
     offset: Floats
-    passes: Floats  # (n, 2) mm by which every other row or column is off, or each row by itself
+    passes: Floats  # (n, 2) mm by which every other row or column is off
 
 
 def _lie_of(block: MarksBlock, marks: MarkMeasures, doubtful: NDArray[np.bool_] | None, moved: Floats) -> _Lie:
@@ -303,10 +303,11 @@ def _lie_of(block: MarksBlock, marks: MarkMeasures, doubtful: NDArray[np.bool_] 
     solid = marks.solid
     common = shared_offset(block, marks.offset, solid)
     passes = alternating(block, marks.offset - common, solid)
-    by_feed, untold = fed(block, (marks.offset - common - passes)[:, 1], solid)
-    passes[:, 1] += by_feed
+    offset = marks.offset - common - passes
+    by_feed, untold = fed(block, offset[:, 1], solid)
+    offset[:, 1] -= by_feed
     marks = replace(marks, judged=marks.judged & ~untold)
-    return _Lie(marks, solid, np.median(common, axis=0) + moved, marks.offset - common - passes, passes)
+    return _Lie(marks, solid, np.median(common, axis=0) + moved, offset, passes)
 
 
 def _near_by(blocks: list[MarksBlock], lie: dict[str, _Lie]) -> Neighbours:

@@ -103,7 +103,7 @@ def _rows_of(
     blocks: tuple[MarksBlock, ...], layout: Layout, ends_only: tuple[bool, ...], alone: tuple[bool, ...]
 ) -> _Rows:
     """Samples along the rows of all blocks together, thinned to about MOST_ROWS."""
-    kinds = list(zip(blocks, ends_only, alone, strict=True))
+    kinds = zip(blocks, ends_only, alone, strict=True)
     parts = [_rows_of_block(block, layout, len(blocks), ends, by_itself) for block, ends, by_itself in kinds]
     places = np.concatenate([place.reshape(-1, 2) for place, *_ in parts])
     wanted, usable, beyond = (np.concatenate([part[k].ravel() for part in parts]) for k in (1, 2, 3))
@@ -115,7 +115,7 @@ def _rows_of(
     return _Rows(
         places, in_rows(warp_terms(places, layout.size)[:, : DEGREES[SLIDES[-1][1]]]), wanted.astype(np.float32), usable.astype(np.float32),
         seen, beyond, np.append(0, np.cumsum(lengths)), np.repeat([b.column_pitch[0] or 1.0 for b in blocks], count),
-        np.repeat([_rows_as_seen(b, by_itself)[3] / 2 for b, _, by_itself in kinds], count, axis=0),
+        np.repeat([part[4] for part in parts], count, axis=0),
         np.repeat([clear_height(b) for b in blocks], count), np.repeat(ends_only, count),
     )  # fmt: skip
 
@@ -123,9 +123,12 @@ def _rows_of(
 @lru_cache(maxsize=128)
 def _rows_of_block(
     block: MarksBlock, layout: Layout, blocks: int, ends_only: bool, alone: bool
-) -> tuple[Floats, Floats, Bools, Bools]:
-    """Samples (rows, samples) along a block's rows: places (rows, samples, 2) mm, covered by a mark, usable, and beyond the ends."""
-    starts, lengths, column, _ = _rows_as_seen(block, alone)
+) -> tuple[Floats, Floats, Bools, Bools, Floats]:
+    """Samples (rows, samples) along a block's rows: places (rows, samples, 2) mm, covered by a mark, usable, and beyond the ends.
+
+    And half of the step (2,) mm from one row to the next.
+    """
+    starts, lengths, column, row = _rows_as_seen(block, alone)
     some = np.arange(0, len(starts), max(1, len(starts) * blocks // MOST_ROWS))
     starts, length = starts[some], lengths[some, None]
     # Samples lie alike to both sides of every mark's middle, and count by how much of them the mark covers.
@@ -145,7 +148,7 @@ def _rows_of_block(
             left, top, right, bottom = extent(other)
             usable &= ~((x > left - 0.3) & (x < right + 0.3) & (y > top - 0.3) & (y < bottom + 0.3))
     past = (u < -0.5) | (u > length - 0.5)
-    return places, wanted, usable, past & usable
+    return places, wanted, usable, past & usable, row / 2
 
 
 def _stand_alone(block: MarksBlock, scale: float) -> bool:
