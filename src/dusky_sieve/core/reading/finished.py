@@ -12,9 +12,10 @@ from dusky_sieve.core.reading.ends import Ends
 from dusky_sieve.core.reading.laying import CLEARLY_FOUND
 from dusky_sieve.core.reading.locate import FOUND_FROM, Locator
 from dusky_sieve.core.reading.registration import Registration, project
-from dusky_sieve.core.reading.stray import beside_lattice, on_lattice, overlooked, stray_blocks
+from dusky_sieve.core.reading.stray import beside_lattice, between_places, on_lattice, overlooked, stray_blocks
 
 Floats = NDArray[np.float64]
+Bools = NDArray[np.bool_]
 
 # Marks fewer a step aside: one that printed at the very side makes 1, and where none did it is 0.1 at most.
 STEPS_LEAD = 0.7
@@ -60,6 +61,10 @@ class Finished:
     def stray(self, printing: list[MarksBlock]) -> list[str]:
         """Blocks beside whose lattice many strokes stand."""
         return stray_blocks(self.at.strokes, self.whole, self.blocks, {b.id for b in printing})
+
+    def between_places(self, printing: list[MarksBlock]) -> dict[str, Bools]:
+        """Marks (n,) of blocks (ids) next to strokes that stand between two places of their row."""
+        return between_places(self.at.strokes, self.whole, printing)
 
     @cached_property
     def lead(self) -> float:

@@ -24,6 +24,7 @@ ROUND_PX = 11  # how far that is looked for: half of both its windows
 SLENDER = 1.7  # length over width of a stroke that may be a mark
 STRONGEST = 0.92  # quantile of the strokes' ink that stands for full ink: one block among a dozen still reaches it
 TRACE = 0.4  # of full ink, below which a stroke over dark is a trace of another ink
+OVER_GRAIN = 2.5  # times what a stroke has at least, that a round one has in the mean: specks of noise are round
 GRAIN = 4.0  # of the map's own noise, below which nothing is a stroke
 FOCAL_SHARE = 0.85  # focal length over the frame's longer side; phones' main lenses lie between 0.7 and 1.1
 
@@ -181,10 +182,11 @@ def ink_over(photo: Photo, backing: Backing, width: int, longest: int) -> InkMap
     return InkMap(np.asarray(ink, np.uint8), small, factor)
 
 
-def find_strokes(ink: Bytes, within: Bytes | None = None) -> Strokes:
+def find_strokes(ink: Bytes, within: Bytes | None = None, *, dots: bool = False) -> Strokes:
     """Slender connected strokes that stand out from their surroundings; words, grain and blots go.
 
     within : mask of the same shape, 255 where strokes are looked for and where the ground's noise is taken from
+    dots : whether round ones are kept as well
     """
     sampled = ink[::5, ::5] if within is None else ink[::5, ::5][within[::5, ::5] > 0]
     noise = float(median(sampled.ravel())) if sampled.size else 0.0
@@ -209,7 +211,10 @@ def find_strokes(ink: Bytes, within: Bytes | None = None) -> Strokes:
     spread = np.hypot(xx - yy, 2 * xy)
     long = np.sqrt(6 * np.maximum(xx + yy + spread, 0))
     wide = np.sqrt(6 * np.maximum(xx + yy - spread, 0)) + 0.6
-    kept = np.flatnonzero((size >= 3) & (long / wide > SLENDER) & (np.arange(count) > 0))
+    slender = long / wide > SLENDER
+    if dots:
+        slender |= area > OVER_GRAIN * floor * size
+    kept = np.flatnonzero((size >= 3) & slender & (np.arange(count) > 0))
     lean = 0.5 * np.arctan2(2 * xy, xx - yy)
     return Strokes(
         np.stack([x, y], axis=1)[kept],

@@ -128,6 +128,8 @@ def _held(
     """Marks (n,) of blocks (ids) whose place is in doubt, and where marks lead to that go on beside some; raises SheetNotFound where all of it is."""
     at, blocks = finished.at, finished.blocks
     aside, doubtful = straddling(photo, printing, registration, at.backing)
+    for name, which in finished.between_places(printing).items():
+        doubtful[name] = which | doubtful.get(name, False)
     doubtful = {name: which | (which.mean() > MOSTLY_DOUBTFUL) for name, which in doubtful.items()}
     ends, stray = finished.ends, finished.stray(printing)
     beside, way, all_aside = _beside(photo, finished, registration, expected, printing)

@@ -7,16 +7,17 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, Layout
+from dusky_sieve.core.layout import Backing, Layout, marks_over
 from dusky_sieve.core.reading.beyond import beyond
+from dusky_sieve.core.reading.dots import strokes_of_marks
 from dusky_sieve.core.reading.ends import Ends, ends_of, find_slip
 from dusky_sieve.core.reading.find import Candidate, Effort, boxed, correlated
-from dusky_sieve.core.reading.inkmap import InkMap, find_strokes, ink_map
+from dusky_sieve.core.reading.inkmap import InkMap, ink_map
 from dusky_sieve.core.reading.kept import Kept, kept
 from dusky_sieve.core.reading.laying import CLEARLY_FOUND, HALF_FOUND, LOOSE, WELL_LAID, Found, Laying
 from dusky_sieve.core.reading.registration import Registration, project
 from dusky_sieve.core.reading.score import PRINTS_FROM, Fit
-from dusky_sieve.core.reading.stray import as_large, beside_lattice, left_out, marks_drawn, on_lattice
+from dusky_sieve.core.reading.stray import MOST_STRAY, as_large, beside_lattice, left_out, marks_drawn, on_lattice
 from dusky_sieve.core.reading.tilt import Lean, leans
 from dusky_sieve.core.reading.votes import voted
 from dusky_sieve.core.reading.words import MarksAlone
@@ -69,7 +70,8 @@ class Locator(Laying):
         ink = seen or ink_map(photo, self.layout, backing)
         self.shape = (ink.ink.shape[0], ink.ink.shape[1])
         self.within = within
-        strokes = find_strokes(ink.ink, within if around is None else self._between(around, ink))
+        area = within if around is None else self._between(around, ink)
+        strokes = strokes_of_marks(ink.ink, marks_over(self.layout, backing), area)
         super().__init__(self.layout, backing, ink, strokes.judged_over(backing))
         self.tried: list[Found] = []
         self.stood: Kept[Bools] = []
@@ -220,10 +222,11 @@ class Locator(Laying):
         )
 
     def confirmed(self, found: Found) -> Found:
-        """A place that was led to twice, and so believed with fewer marks; not where ink stands one step beside a block."""
-        place = found.registration.to_photo
+        """A place that was led to twice, and so believed with fewer marks; not where ink stands one step beside a block, or many strokes beside its lattice."""
+        place, beside = found.registration.to_photo, self._beside(found.registration)
+        stray = len(beside) >= LEAST_TELLING and beside.mean() > MOST_STRAY
         most = max(beyond(self.judge, place, found.fit, self.layout).values(), default=0.0)
-        aside = most > HARDLY_BEYOND or find_slip(self.ends_at(found.registration, found.fit)).moves
+        aside = stray or most > HARDLY_BEYOND or find_slip(self.ends_at(found.registration, found.fit)).moves
         return found if aside else replace(found, again=True)
 
     def forget(self) -> None:

@@ -15,6 +15,7 @@ from dusky_sieve.core.reading.locate import FOUND_FROM, LEAST_MARKS, MOST_LIKELY
 from dusky_sieve.core.reading.paper import enlarged, papers_on
 from dusky_sieve.core.reading.registration import Registration, inverse, project
 from dusky_sieve.core.reading.sides import ends_right
+from dusky_sieve.core.reading.stray import left_out
 from dusky_sieve.core.reading.ways import other_blocks, right_way_round, sides_right
 from dusky_sieve.core.reading.why import remedy
 
@@ -40,6 +41,9 @@ LED_FURTHER = 0.1  # of such shares, by which one part of the photo leads furthe
 HOPELESS = 0.2  # share explained, below which the other ways round are not tried either
 LEAST_FOREIGN = 20  # strokes, below which they tell nothing
 FAINTEST = 0.1  # quantile of the ink of strokes on the lattice, below which one beside it is none of that printer's
+# Strokes like the explained ones that stand elsewhere, for each of these, from which a place that explains little, or blocks of which half print nothing at
+# most, is of another sheet: 0.2 was seen where it was right, 0.5 and more where it was not.
+MOST_ELSEWHERE, HALF_PRINT = 0.3, 0.5
 MOST_FOREIGN = 0.45  # of strokes like its marks on the pattern's area that it does not explain: another sheet
 
 
@@ -257,7 +261,15 @@ def _checked(
 
 
 def _refuse_another_sheet(at: Locator, best: Found) -> None:
-    """Strokes like the marks, on the pattern's area, that no mark explains: it is some other sheet."""
+    """Strokes like the marks that no mark explains, on the pattern's area, or round one that little printed of: it is some other sheet."""
+    another = SheetNotFound(
+        f"{at.file}: the print on this photo is not the layout “{at.layout.name}”: many of its marks stand where "
+        "that sheet has none. Check that this is the right printer's sheet."
+    )
+    if best.fit.there < FOUND_FROM or best.fit.printing.mean() <= HALF_PRINT:
+        drawn = at.marks_drawn(best.registration)
+        if left_out(at.strokes, best.lean.follows, drawn, best.registration) > MOST_ELSEWHERE:
+            raise another
     strokes = at.strokes
     back = project(inverse(best.registration.homography), strokes.centre) / at.layout.size
     inside = best.lean.follows & (np.abs(back - 0.5) < 0.5).all(axis=1)
@@ -271,7 +283,4 @@ def _refuse_another_sheet(at: Locator, best: Found) -> None:
     if not beside.all():  # what is fainter than nearly all marks is the paper's own: used paper, a print on its back
         beside &= ink >= np.quantile(ink[~beside], FAINTEST)
     if len(spots) >= LEAST_FOREIGN and beside.mean() > MOST_FOREIGN:
-        raise SheetNotFound(
-            f"{at.file}: the print on this photo is not the layout “{at.layout.name}”: many of its marks stand where "
-            "that sheet has none. Check that this is the right printer's sheet."
-        )
+        raise another

@@ -12,6 +12,7 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import MarksBlock, cells_of, clear_heights, extent, mark_centres, near_by
+from dusky_sieve.core.reading.dots import may_be_dots
 from dusky_sieve.core.reading.ends import narrow
 from dusky_sieve.core.reading.find import Marks
 from dusky_sieve.core.reading.inkmap import Strokes
@@ -56,6 +57,31 @@ def stray_blocks(strokes: Strokes, place: Registration, blocks: list[MarksBlock]
             stray = len(beside) > LEAST_OF_SILENT * block.nozzles
         if stray:
             found.append(block.id)
+    return found
+
+
+def between_places(strokes: Strokes, place: Registration, blocks: list[MarksBlock]) -> dict[str, NDArray[np.bool_]]:
+    """Marks (n,) of blocks (ids) beside which, in their row, strokes like theirs stand between two places: nozzles throw across travel, lattices lie aside along it."""
+    found = {}
+    at, heights = _on_sheet(place, strokes.centre), clear_heights(blocks)
+    for block, clear, (banks, others) in zip(blocks, heights, _surroundings(tuple(blocks)), strict=True):
+        if block.columns < 2 or narrow(block, place.px_per_mm(np.array(block.origin))):
+            continue
+        own = at[_like_marks(strokes, at, place, block, clear, others)]
+        own = own[np.all([_beside(own, bank, clear) for bank in banks], axis=0)]
+        cell = cells_of(block, own)
+        if cell is None or not len(own):
+            continue
+        column, row = np.floor(cell[:, 0]).astype(int), np.rint(cell[:, 1]).astype(int)
+        columns, rows = min(block.columns, block.nozzles), -(-block.nozzles // block.columns)
+        level = np.abs(cell[:, 1] - row) * abs(block.row_pitch[1]) < OFF * clear
+        level &= (column >= -1) & (column < columns) & (row >= 0) & (row < rows)
+        grid = np.zeros((rows, columns), bool)
+        for side in (0, 1):
+            grid[row[level], np.clip(column[level] + side, 0, columns - 1)] = True
+        beside = grid.ravel()[: block.nozzles]
+        if beside.any():
+            found[block.id] = beside
     return found
 
 
@@ -217,7 +243,8 @@ def _like_marks(strokes: Strokes, at: Floats, place: Registration, block: MarksB
     long, wide = strokes.long[some], strokes.wide[some]
     off = (strokes.lean[some] - np.arctan2(way[1], way[0]) + np.pi / 2) % np.pi - np.pi / 2
     share = long / np.linalg.norm(way)
-    like = (np.abs(off) < 0.35) & (share > LIKE_LONG[0]) & (share < LIKE_LONG[1]) & (wide < LIKE_WIDE * long)
+    widest = np.inf if may_be_dots(block) else LIKE_WIDE
+    like = (np.abs(off) < 0.35) & (share > LIKE_LONG[0]) & (share < LIKE_LONG[1]) & (wide < widest * long)
     return np.asarray(some[like])
 
 
