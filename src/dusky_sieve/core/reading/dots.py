@@ -45,10 +45,7 @@ def _in_rows(strokes: Strokes, block: MarksBlock) -> Strokes:
     slender = np.flatnonzero(strokes.long > SLENDER * strokes.wide)
     every = np.concatenate([slender, dots, dots])
     lean = np.concatenate([strokes.lean[slender], *(np.arctan2(ways[:, k, 1], ways[:, k, 0]) - step for k in (0, 1))])
-    return replace(
-        strokes, centre=strokes.centre[every], lean=lean, long=strokes.long[every], wide=strokes.wide[every],
-        ink=strokes.ink[every], number=strokes.number[every],
-    )  # fmt: skip
+    return replace(strokes.those(every), lean=lean)
 
 
 @compiled
@@ -71,7 +68,6 @@ def _next_ones(points: Floats, another_way: float) -> Floats:
                     along = abs(dx * found[i, 0, 0] + dy * found[i, 0, 1])
                     size = np.sqrt(far * (found[i, 0, 0] ** 2 + found[i, 0, 1] ** 2))
                     if far < nearest and (k == 0 or along <= another_way * size):
-                        nearest = far
-                        found[i, k] = dx, dy
+                        nearest, found[i, k, 0], found[i, k, 1] = far, dx, dy
                     j += side
     return found

@@ -114,10 +114,13 @@ class Strokes:
 
     def inked(self, least: float) -> "Strokes":
         """Those of so much ink at least."""
-        keep = self.ink >= least
+        return self.those(self.ink >= least)
+
+    def those(self, which: NDArray[np.bool_] | NDArray[np.int64]) -> "Strokes":
+        """Some of them, by mask or number, perhaps more than once."""
         return replace(
-            self, centre=self.centre[keep], lean=self.lean[keep], long=self.long[keep], wide=self.wide[keep],
-            ink=self.ink[keep], number=self.number[keep],
+            self, centre=self.centre[which], lean=self.lean[which], long=self.long[which], wide=self.wide[which],
+            ink=self.ink[which], number=self.number[which],
         )  # fmt: skip
 
     def drawn(self, keep: NDArray[np.bool_]) -> Bytes:
@@ -211,10 +214,10 @@ def find_strokes(ink: Bytes, within: Bytes | None = None, *, dots: bool = False)
     spread = np.hypot(xx - yy, 2 * xy)
     long = np.sqrt(6 * np.maximum(xx + yy + spread, 0))
     wide = np.sqrt(6 * np.maximum(xx + yy - spread, 0)) + 0.6
-    slender = long / wide > SLENDER
+    like = long / wide > SLENDER
     if dots:
-        slender |= area > OVER_GRAIN * floor * size
-    kept = np.flatnonzero((size >= 3) & slender & (np.arange(count) > 0))
+        like |= area > OVER_GRAIN * floor * size
+    kept = np.flatnonzero((size >= 3) & like & (np.arange(count) > 0))
     lean = 0.5 * np.arctan2(2 * xy, xx - yy)
     return Strokes(
         np.stack([x, y], axis=1)[kept],

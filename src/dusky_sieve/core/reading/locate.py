@@ -201,8 +201,12 @@ class Locator(Laying):
             return True
         if self._off_the_paper(found) > MOST_OFF:
             return False
+        return self.left_out(found) <= MOST_LEFT_OUT
+
+    def left_out(self, found: Found) -> float:
+        """Strokes like those a place explains that it does not, for each of these."""
         drawn = self.marks_drawn(found.registration)
-        return left_out(self.strokes, found.lean.follows, drawn, found.registration) <= MOST_LEFT_OUT
+        return left_out(self.strokes, found.lean.follows, drawn, found.registration)
 
     def _off_the_paper(self, found: Found) -> float:
         """Share of the marks of blocks that print nothing that lie where no strokes were looked for: they may stand elsewhere."""

@@ -15,7 +15,6 @@ from dusky_sieve.core.reading.locate import FOUND_FROM, LEAST_MARKS, MOST_LIKELY
 from dusky_sieve.core.reading.paper import enlarged, papers_on
 from dusky_sieve.core.reading.registration import Registration, inverse, project
 from dusky_sieve.core.reading.sides import ends_right
-from dusky_sieve.core.reading.stray import left_out
 from dusky_sieve.core.reading.ways import other_blocks, right_way_round, sides_right
 from dusky_sieve.core.reading.why import remedy
 
@@ -256,25 +255,27 @@ def _checked(
         best = sides_right(at, right_way_round(at, best, candidates, others))
     if best is None or best.fit.explained < LEAST_MARKS or not (best.fit.there >= FOUND_FROM or at.on_lattice(best)):
         return None
-    _refuse_another_sheet(at, best)
+    if _left_out(at, best) or _foreign(at, best):
+        raise SheetNotFound(
+            f"{at.file}: the print on this photo is not the layout “{at.layout.name}”: many of its marks stand where "
+            "that sheet has none. Check that this is the right printer's sheet."
+        )
     return at.whole_sheet(ends_right(at, best))
 
 
-def _refuse_another_sheet(at: Locator, best: Found) -> None:
-    """Strokes like the marks that no mark explains, on the pattern's area, or round one that little printed of: it is some other sheet."""
-    another = SheetNotFound(
-        f"{at.file}: the print on this photo is not the layout “{at.layout.name}”: many of its marks stand where "
-        "that sheet has none. Check that this is the right printer's sheet."
-    )
-    if best.fit.there < FOUND_FROM or best.fit.printing.mean() <= HALF_PRINT:
-        drawn = at.marks_drawn(best.registration)
-        if left_out(at.strokes, best.lean.follows, drawn, best.registration) > MOST_ELSEWHERE:
-            raise another
+def _left_out(at: Locator, best: Found) -> bool:
+    """Whether a place of which little printed leaves out many strokes like those it explains: it is some other sheet."""
+    little = best.fit.there < FOUND_FROM or best.fit.printing.mean() <= HALF_PRINT
+    return little and at.left_out(best) > MOST_ELSEWHERE
+
+
+def _foreign(at: Locator, best: Found) -> bool:
+    """Whether many strokes like the marks, on the pattern's area, are explained by no mark: it is some other sheet."""
     strokes = at.strokes
     back = project(inverse(best.registration.homography), strokes.centre) / at.layout.size
     inside = best.lean.follows & (np.abs(back - 0.5) < 0.5).all(axis=1)
     if inside.sum() < LEAST_FOREIGN:
-        return
+        return False
     long, wide = float(np.median(strokes.long[inside])), float(np.median(strokes.wide[inside]))
     like = inside & (strokes.long > 0.5 * long) & (strokes.long < 2 * long) & (strokes.wide < 2 * wide)
     lines = at.marks_drawn(best.registration)
@@ -282,5 +283,4 @@ def _refuse_another_sheet(at: Locator, best: Found) -> None:
     beside, ink = lines[spots[:, 1], spots[:, 0]] == 0, strokes.ink[like]
     if not beside.all():  # what is fainter than nearly all marks is the paper's own: used paper, a print on its back
         beside &= ink >= np.quantile(ink[~beside], FAINTEST)
-    if len(spots) >= LEAST_FOREIGN and beside.mean() > MOST_FOREIGN:
-        raise another
+    return len(spots) >= LEAST_FOREIGN and bool(beside.mean() > MOST_FOREIGN)

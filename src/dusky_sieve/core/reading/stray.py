@@ -5,6 +5,7 @@ be a confident reading of the wrong thing, whatever explains the rest of the she
 """
 
 from collections.abc import Iterator
+from dataclasses import dataclass
 from functools import lru_cache
 
 import cv2
@@ -49,32 +50,29 @@ def stray_blocks(strokes: Strokes, place: Registration, blocks: list[MarksBlock]
     strokes : in pixels of the map that `place` leads to, from sheet mm. Blocks whose marks touch are left out.
     """
     found = []
-    for block, clear_px, beside in _about(strokes, place, blocks):
-        banks = near_by(extent(block), blocks)
+    for about in _about(strokes, place, blocks):
+        if not about.enough:
+            continue
+        banks = near_by(extent(about.block), blocks)
         if any(bank.id in printing for bank in banks):
-            stray = clear_px >= LEAST_CLEAR_PX and beside.mean() > MOST_STRAY
+            stray = about.rows_apart and about.beside.mean() > MOST_STRAY
         else:
-            stray = len(beside) > LEAST_OF_SILENT * block.nozzles
+            stray = len(about.beside) > LEAST_OF_SILENT * about.block.nozzles
         if stray:
-            found.append(block.id)
+            found.append(about.block.id)
     return found
 
 
 def between_places(strokes: Strokes, place: Registration, blocks: list[MarksBlock]) -> dict[str, NDArray[np.bool_]]:
     """Marks (n,) of blocks (ids) beside which, in their row, strokes like theirs stand between two places: nozzles throw across travel, lattices lie aside along it."""
     found = {}
-    at, heights = _on_sheet(place, strokes.centre), clear_heights(blocks)
-    for block, clear, (banks, others) in zip(blocks, heights, _surroundings(tuple(blocks)), strict=True):
-        if block.columns < 2 or narrow(block, place.px_per_mm(np.array(block.origin))):
-            continue
-        own = at[_like_marks(strokes, at, place, block, clear, others)]
-        own = own[np.all([_beside(own, bank, clear) for bank in banks], axis=0)]
-        cell = cells_of(block, own)
-        if cell is None or not len(own):
+    for about in _about(strokes, place, blocks):
+        block, cell = about.block, cells_of(about.block, about.at[about.beside])
+        if block.columns < 2 or cell is None:
             continue
         column, row = np.floor(cell[:, 0]).astype(int), np.rint(cell[:, 1]).astype(int)
         columns, rows = min(block.columns, block.nozzles), -(-block.nozzles // block.columns)
-        level = np.abs(cell[:, 1] - row) * abs(block.row_pitch[1]) < OFF * clear
+        level = np.abs(cell[:, 1] - row) * abs(block.row_pitch[1]) < OFF * about.clear
         level &= (column >= -1) & (column < columns) & (row >= 0) & (row < rows)
         grid = np.zeros((rows, columns), bool)
         for side in (0, 1):
@@ -130,7 +128,7 @@ def _between_rows(ink: Bytes, place: Registration, block: MarksBlock, clear: flo
 
 def beside_lattice(strokes: Strokes, place: Registration, blocks: list[MarksBlock]) -> NDArray[np.bool_]:
     """Which of the strokes (n,) that are like the marks of a block, and about it, stand beside its lattice."""
-    parts = [beside for _, clear_px, beside in _about(strokes, place, blocks, runs=True) if clear_px >= LEAST_CLEAR_PX]
+    parts = [about.beside for about in _about(strokes, place, blocks, runs=True) if about.enough and about.rows_apart]
     return np.concatenate(parts) if parts else np.zeros(0, bool)
 
 
@@ -173,23 +171,39 @@ def marks_drawn(ink: Bytes, place: Registration, marks: Marks, blocks: list[Mark
     return lines
 
 
-def _about(
-    strokes: Strokes, place: Registration, blocks: list[MarksBlock], *, runs: bool = False
-) -> Iterator[tuple[MarksBlock, float, NDArray[np.bool_]]]:
-    """Each block with enough strokes like its marks about it, its clear height in pixels, and which stand beside its lattice.
+@dataclass(frozen=True)
+class _About:
+    """A block, its clear height in mm and in pixels, and strokes like its marks about it: where (n, 2) mm, and which (n,) stand beside its lattice."""
+
+    block: MarksBlock
+    clear: float
+    clear_px: float
+    at: Floats
+    beside: NDArray[np.bool_]
+
+    @property
+    def enough(self) -> bool:
+        """Whether they are more than chance puts aside."""
+        return len(self.beside) >= LEAST_STROKES
+
+    @property
+    def rows_apart(self) -> bool:
+        """Whether a stroke's middle tells which row it belongs to."""
+        return self.clear_px >= LEAST_CLEAR_PX
+
+
+def _about(strokes: Strokes, place: Registration, blocks: list[MarksBlock], *, runs: bool = False) -> Iterator[_About]:
+    """Each block and the strokes about it.
 
     runs : also where gaps are narrow; single marks between missing ones are seen there as well
     """
     at = _on_sheet(place, strokes.centre)
-    heights = dict(zip((b.id for b in blocks), clear_heights(blocks), strict=True))
-    for block, (banks, others) in zip(blocks, _surroundings(tuple(blocks)), strict=True):
+    for block, clear, (banks, others) in zip(blocks, clear_heights(blocks), _surroundings(tuple(blocks)), strict=True):
         scale = place.px_per_mm(np.array(block.origin))
         if not runs and narrow(block, scale):
             continue
-        own = at[_like_marks(strokes, at, place, block, heights[block.id], others)]
-        if len(own) >= LEAST_STROKES:
-            beside = np.all([_beside(own, bank, heights[block.id]) for bank in banks], axis=0)
-            yield block, heights[block.id] * scale, beside
+        own = at[_like_marks(strokes, at, place, block, clear, others)]
+        yield _About(block, clear, clear * scale, own, np.all([_beside(own, bank, clear) for bank in banks], axis=0))
 
 
 def standing(
