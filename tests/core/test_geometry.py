@@ -212,6 +212,27 @@ def test_a_frame_close_round_a_fill_is_no_edge_of_it_though_its_place_is_known_t
     assert (line.y_mm, line.nozzle) == (pytest.approx(4.05, abs=0.06), pytest.approx(41, abs=1))
 
 
+@pytest.mark.parametrize(("below", "uneven"), [(13.05, 0.9), (0.6, 0.34), (17.4, 0.34)])
+@pytest.mark.parametrize("hidden", [False, True])
+def test_a_line_of_a_fill_on_waving_paper_is_told_from_the_fills_own_edges(below, uneven, hidden):
+    flat = fill_photo({below: (0.2, 0.6), 9.0: (0.3, 0.8)})
+    across, rows = np.linspace(-1, 1, 840), np.arange(560)[:, None]
+    down = 10.8 * (across - across**3 / 2) * (1 + uneven * (rows / 280 - 1))  # its foot bends more than its top
+    photo = np.take_along_axis(flat, np.rint(rows - down).clip(0, 559).astype(int)[..., None], axis=0)
+    if hidden:  # something dark over a corner has edges of its own
+        photo[:106, 150:270] = 40
+    seen = read_fill(photo, FILL, rigid(np.diag([20.0, 20, 1]), (42, 28)), "light").lines
+    assert [line.y_mm for line in seen] == pytest.approx(sorted([below, 9.0]), abs=0.08)
+    assert [line.nozzle for line in seen] == pytest.approx([int(at * 10) + 1 for at in sorted([below, 9.0])], abs=1)
+
+
+@pytest.mark.parametrize("off", [-1.3, 1.3])
+def test_a_fill_whose_edge_is_not_where_it_should_be_is_looked_for_further_off(off):
+    place = np.array([[20.0, 0, 0], [0, 20.0, 20 * off], [0, 0, 1]])
+    [line] = read_fill(fill_photo({4.05: (0.1, 0.9)}), FILL, rigid(place, (42, 28)), "light").lines
+    assert (line.y_mm, line.nozzle) == (pytest.approx(4.05, abs=0.06), pytest.approx(41, abs=1))
+
+
 def test_another_fill_close_beside_is_not_taken_for_paper():
     photo = fill_photo({4.05: (0.1, 0.9)}, 0.7)
     photo[80:480, 726:] = (30, 30, 40)

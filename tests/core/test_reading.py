@@ -7,6 +7,7 @@ import numpy as np
 import pytest
 from PIL import Image
 from tests.conftest import FAULTS, LARGER, TRUE_STATES, photo_of, small_scene
+from tests.core import drawn
 
 from dusky_sieve import files
 from dusky_sieve.core.layout import Layout, SolidBlock
@@ -113,6 +114,22 @@ def test_marks_beyond_the_frame_are_unsure_and_the_warning_says_so(staircases):
     assert lower.counts["unsure"] >= 36  # the last three rows of twelve
     assert lower.counts["missing"] == 1
     assert {w.code for w in reading.photos[0].warnings} == {"cut_off"}
+
+
+@pytest.mark.parametrize(("fill", "told"), [(0.31, False), (0.36, True)])
+def test_a_sheet_under_a_pixel_a_nozzle_pitch_is_refused_for_being_small_and_above_it_read(fill, told):
+    layout = drawn.sheet((33.0, 52.0), *drawn.LIKE)
+    faults = BlockTruth(missing=(7, 30))
+    seen = drawn.read(layout, drawn.photo(layout, (("b", faults),), fill=fill, margin_mm=30))
+    [photo] = seen.photos
+    assert photo.found
+    assert (photo.px_per_mm * drawn.PITCH > 1) == told
+    assert [w.code for w in photo.warnings] == ["small"]
+    assert [block.read for block in seen.blocks] == [told] * 4
+    if told:
+        assert drawn.states(seen)["b"] == {7: "missing", 30: "missing"}
+    else:
+        assert all("small on this photo" in block.why and "go closer" in block.why for block in seen.blocks)
 
 
 def test_two_ways_round_that_fit_equally_are_not_guessed(staircases, decode):

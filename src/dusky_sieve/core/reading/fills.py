@@ -5,14 +5,19 @@ import numpy as np
 from numpy.typing import NDArray
 
 from dusky_sieve.core.layout import Backing, SolidBlock, ink_rgb
+from dusky_sieve.core.reading.compiled import in_rows
 from dusky_sieve.core.reading.document import BlockReading, LightLine
 from dusky_sieve.core.reading.patches import LINEAR, bytes_at
 from dusky_sieve.core.reading.registration import Registration
+from dusky_sieve.core.reading.surface import fitted
 
 Floats = NDArray[np.float64]
 Photo = NDArray[np.uint8]
 
 RIM_MM = 0.9  # looked at above and below: the fill's edges are found, for no mark of the lattice may lie near them
+# From where an edge of the fill was thought to lie, within which a strip's is taken for it: while it is tilted, and bent twice.
+NEAR_MM = (1.0, 0.35, 0.35)
+FURTHER = 0.1  # of its height, by which more is looked at where an edge is not there
 FRAME_MM, LINE_MM = 0.5, 0.35  # ink so thin at a fill's end, the rest of it further off than a light line is wide
 UNLIKELY_MM = 1.0  # by which a fill must fit better with such an end: its place is known to a few parts in a hundred
 COLUMNS = 24  # strips along travel; a line crosses most of them, a hair or a pen stroke few
@@ -23,23 +28,25 @@ DARK_APART = 0.15  # of full light, between what lies to both sides over dark, f
 TREND_MM = 1.6  # width of the running median that the lamp's drift is taken from
 SEEN_FROM = 5.0  # of the profile's noise, from which a dip is a line
 LEAST_CONTRAST = 0.06  # share of the fill's ink, below which a line does not show on a print
-LEAST_STRIPS = 0.7  # of the strips that must show the line
+LEAST_HALF = 0.06  # half of a fill's ink at least, for it to be one
+LEAST_STRIPS = 0.7  # of the strips that must show the line, or both of the fill's edges
+# Of an edge from strip to strip, how much terms of each degree are held back, of a hundredth of all strips.
+BENT = np.array([0.0, 0.1, 1.0, 1.0])
 
 
 def read_fill(photo: Photo, block: SolidBlock, registration: Registration, backing: Backing) -> BlockReading:
     """Light lines of one fill: place, width and lack of ink, and the nozzle where the fill tells it."""
-    share, step_mm = _ink_share(photo, block, registration, backing)
+    share, step_mm, inside = _found(photo, block, registration, backing)
     if share is None:
         return _refused(
             block, f"The {block.id} block runs over the edge of the photo: step back so that it is in the frame."
         )
-    profile = np.median(share, axis=1)
-    inside = _inside(profile, step_mm, block.size[1])
     if inside is None:
         return _refused(
             block, f"The {block.id} block shows no solid ink: the channel may be absent, or this is another sheet."
         )
-    share, profile = share[inside], profile[inside]
+    share = _levelled(share, inside, step_mm)[inside]
+    profile = np.median(share, axis=1)
     step_mm = block.size[1] / len(profile)  # the fill's own edges are its rule
     if float(np.median(profile)) < 0.25:
         return _refused(
@@ -58,15 +65,59 @@ def read_fill(photo: Photo, block: SolidBlock, registration: Registration, backi
     )  # fmt: skip
 
 
+def _found(
+    photo: Photo, block: SolidBlock, registration: Registration, backing: Backing
+) -> tuple[Floats | None, float, slice | None]:
+    """Ink (rows, COLUMNS) about a fill, mm per row, and the rows within its own edges, which are looked for further off where they are not near.
+
+    No ink where it leaves the photo, no rows where there is no fill.
+    """
+    looks: list[tuple[Floats | None, float, slice | None]] = []
+    for rim in (min(RIM_MM, 0.4 * block.size[1]), RIM_MM + FURTHER * block.size[1]):
+        share, step_mm = _ink_share(photo, block, registration, backing, rim)
+        inside = None if share is None else _inside(np.median(share, axis=1), step_mm, block.size[1])
+        looks.append((share, step_mm, inside))
+        if share is not None and inside is not None and inside.start > 0 and inside.stop < len(share):
+            return looks[-1]
+    return looks[0]
+
+
+def _levelled(share: Floats, inside: slice, step_mm: float) -> Floats:
+    """The strips (rows, COLUMNS) with the fill's own edges made level; `inside` are its rows in most of them.
+
+    Beyond the marks nothing says how paper waves: what lies level by them may run up and down there by more than a line is wide.
+    """
+    sides = zip(*(_edges(strip) for strip in share.T), strict=True)
+    tops, feet = (_bent(at, edge, step_mm) for at, edge in zip(sides, (inside.start, inside.stop), strict=True))
+    rows = np.arange(len(share)) + 0.5
+    at = tops + (rows[:, None] - inside.start) * ((feet - tops) / (inside.stop - inside.start))
+    return np.stack([np.interp(own, rows, strip) for own, strip in zip(at.T, share.T, strict=True)], axis=1)
+
+
+def _bent(edges: tuple[NDArray[np.int64], ...], start: int, step_mm: float) -> Floats:
+    """Where one edge of a fill lies in each strip, in rows: a smooth line about row `start` through those of the strips' edges that lie near it."""
+    way = np.full(COLUMNS, float(start))
+    terms = np.linspace(-1, 1, COLUMNS) ** np.arange(len(BENT))[:, None]
+    for degree, near in enumerate(NEAR_MM, 1):
+        nearest = np.array(
+            [at[np.abs(at - own).argmin()] if len(at) else np.nan for at, own in zip(edges, way, strict=True)]
+        )
+        # Where something lies over the fill, or light does, lines, frames or nothing are the nearest edges.
+        told = np.abs(nearest - way) * step_mm < near
+        if told.mean() < LEAST_STRIPS:
+            break
+        few, held = in_rows(terms[: degree + 1]), BENT[: degree + 1]
+        way = (fitted(in_rows(few[:, told]), nearest[None, told], held, np.ones(told.sum()), True) @ few)[0]
+    return way
+
+
 def _inside(profile: Floats, step_mm: float, height_mm: float) -> slice | None:
     """The rows between the fill's own top and bottom edge, half-way up each; None where there is no fill.
 
     Of edges where ink begins and ends, the two that stand apart as the fill's do: a frame near by has edges, and so have lines.
     """
-    half = 0.5 * float(np.quantile(profile, 0.8))
-    full = np.concatenate([[False], profile > half, [False]])
-    tops, feet = np.flatnonzero(full[1:] & ~full[:-1]), np.flatnonzero(full[:-1] & ~full[1:])
-    if half < 0.06 or len(tops) == 0:
+    tops, feet = _edges(profile)
+    if len(tops) == 0:
         return None
     off = np.abs((feet[None] - tops[:, None]) * step_mm - height_mm)
     before, after = (np.concatenate(v) for v in (([np.inf], tops[1:] - feet[:-1]), (tops[1:] - feet[:-1], [np.inf])))
@@ -76,17 +127,23 @@ def _inside(profile: Floats, step_mm: float, height_mm: float) -> slice | None:
     return slice(int(tops[top]), int(feet[foot])) if off[top, foot] < 0.08 * height_mm + 0.3 else None
 
 
+def _edges(profile: Floats) -> tuple[NDArray[np.int64], NDArray[np.int64]]:
+    """Rows at which ink begins and at which it ends, half-way up, as many of each; none where a profile (rows,) shows none."""
+    half = 0.5 * float(np.quantile(profile, 0.8))
+    full = np.concatenate([[False], (profile > half) & (half >= LEAST_HALF), [False]])
+    return np.flatnonzero(full[1:] & ~full[:-1]), np.flatnonzero(full[:-1] & ~full[1:])
+
+
 def _refused(block: SolidBlock, why: str) -> BlockReading:
     return BlockReading(id=block.id, channel=block.channel, head=block.head, kind="solid", read=False, why=why)
 
 
 def _ink_share(
-    photo: Photo, block: SolidBlock, registration: Registration, backing: Backing
+    photo: Photo, block: SolidBlock, registration: Registration, backing: Backing, rim: float
 ) -> tuple[Floats | None, float]:
-    """Ink (rows, COLUMNS) of the fill against the paper beside it, and mm per row. None where it leaves the photo."""
+    """Ink (rows, COLUMNS) of the fill and of `rim` mm above and below against the paper beside it, and mm per row. None where it leaves the photo."""
     (x, y), (w, h) = block.origin, block.size
     scale = registration.px_per_mm(np.array([x + w / 2, y + h / 2]))
-    rim = min(RIM_MM, 0.4 * h)
     rows = int(np.clip((h + 2 * rim) * scale * 1.3, 40, 3000))
     fine = max(COLUMNS * 6, int(w * scale * 0.7) // COLUMNS * COLUMNS)
     xs = x + np.linspace(min(EDGE_MM, 0.1 * w), w - min(EDGE_MM, 0.1 * w), fine)
