@@ -51,6 +51,19 @@ def test_a_correction_is_taken_back_and_put_on_again(read_sheet):
     assert faults(room)["cyan"].all_missing
 
 
+def test_a_sheet_of_which_nothing_can_be_judged_is_not_said_to_be_clear_nor_accepted(room, faulty_photo, monkeypatch):
+    monkeypatch.setattr("dusky_sieve.core.reading.sheet.LEAST_CONTRAST", 1e9)
+    room.send_photo(faulty_photo)
+    page = room.get("/sheets/1").text
+    assert "Nothing on this photo can be judged." in page
+    assert "Photograph it again" in page
+    assert "and in its place" not in page
+    assert "It is right" not in page
+    assert room.act("/sheets/1", "/sheets/1/accept").status_code == 409
+    correct(room, block="cyan", state="missing", whole="true")
+    assert "It is right" in room.get("/sheets/1").text
+
+
 @pytest.mark.parametrize(
     ("typed", "says"),
     [

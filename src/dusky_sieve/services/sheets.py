@@ -259,7 +259,12 @@ def accept_sheet(store: Store, sheet: SheetRecord, person: str, now: datetime) -
     printer = store.printer_by_id(sheet.printer_id)
     if printer is None or sheet.reading is None or sheet.why:
         raise OutOfTurn(f"Sheet {sheet.id} was not read, so there is nothing to accept. Photograph it again.")
-    faults = faults_of_reading(reading_now(sheet, printer), printer.layout)
+    reading = reading_now(sheet, printer)
+    if not any(block.read for block in reading.blocks):
+        raise OutOfTurn(
+            f"Nothing on sheet {sheet.id} could be judged, so there is nothing to accept. Photograph it again."
+        )
+    faults = faults_of_reading(reading, printer.layout)
     return _vouched(store, printer, sheet.id, sheet.at, faults, lines_of_reading(sheet.reading), person, now)
 
 

@@ -176,6 +176,9 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> _Tried:
         )
     placed = _placed(layout, photo)
     registration, doubtful, blocks = placed.registration, placed.doubtful, placed.finished.blocks
+    pitch_px = {b.id: b.nozzle_pitch * registration.px_per_mm(lattice_middle(b)) for b in blocks}
+    if (most := max(pitch_px.values())) < LEAST_PITCH_PX:
+        raise SheetNotFound(f"{photo.file}: {WARNINGS['small'].format(share=f'{most:.1f}')}")
     whole, expected = placed.finished.at.whole, placed.expected
     printed = {b.id: b for b in blocks}
     warnings: list[Warned] = []
@@ -214,10 +217,9 @@ def _read_photo(layout: Layout, photo: UprightPhoto) -> _Tried:
         if block.id in on_another:
             read.append(_refused(block, ON_ANOTHERS))
             continue
-        if (pitch_px := block.nozzle_pitch * registration.px_per_mm(lattice_middle(block))) < LEAST_PITCH_PX:
-            read.append(_refused(block, WARNINGS["small"].format(share=f"{pitch_px:.1f}")))
+        if pitch_px[name := block.id] < LEAST_PITCH_PX:
+            read.append(_refused(block, WARNINGS["small"].format(share=f"{pitch_px[name]:.1f}")))
             continue
-        name = block.id
         reading, left, said = _judge_block(
             printed[name], lie[name], amount[name], near_by, clear[name].height, doubtful.get(name), foreign[name]
         )

@@ -128,6 +128,7 @@ def phone_view(store: Store, record: PrinterRecord, phone: PhoneRecord, now: dat
     wanted = lost or missing_backings(record, sheet)
     further = bool(wanted) and len(asked) > 1 and sheet.faults is None
     reading = sheet.reading if sheet.why else services.reading_now(sheet, record)
+    now_read = replace(sheet, reading=reading)
     size = {c.name: c.nozzles for c in record.printer.channels}
     said = [
         f"{words.display(b.channel)}: {sieve.describe(sieve.holes_of_blocks([b], size[b.channel]))}"
@@ -138,8 +139,8 @@ def phone_view(store: Store, record: PrinterRecord, phone: PhoneRecord, now: dat
         [sheet.why] if sheet.why else []
     )
     return PhoneView(
-        heading=heading_of(replace(sheet, reading=reading)), faults=tuple(said), remarks=tuple(remarks), sheet_id=sheet.id,
-        accepted=sheet.faults is not None, refused=bool(sheet.why), backing=wanted[0] if further else asked[0],
+        heading=heading_of(now_read), faults=tuple(said), remarks=tuple(remarks), sheet_id=sheet.id,
+        accepted=sheet.faults is not None, refused=bool(sheet.why) or nothing_read(now_read), backing=wanted[0] if further else asked[0],
         onto=sheet.id if further else 0, asks=f"Now over {BACKING_WORDS[wanted[0]]}" if further else "",
         next_step=_next_step(store, sheet, now), mark=f"{phone.state} {sheet.id} {sheet.photo_ids} {sheet.faults is not None} {len(sheet.changes)}",
     )  # fmt: skip
@@ -152,6 +153,11 @@ def _next_step(store: Store, sheet: SheetRecord, now: datetime) -> str:
     return files.step_table()[services.advice_for(store, case, now).next.step].title
 
 
+def nothing_read(sheet: SheetRecord) -> bool:
+    """Whether a sheet was found of which no block can be judged: nothing is known of it, and nothing can be accepted."""
+    return sheet.reading is not None and not sheet.why and not any(b.read for b in sheet.reading.blocks)
+
+
 def heading_of(sheet: SheetRecord) -> str:
     """What was read, in one sentence."""
     if sheet.why:
@@ -159,6 +165,8 @@ def heading_of(sheet: SheetRecord) -> str:
     if sheet.reading is None:
         count = words.fault_count(sheet.faults)
         return f"{words.capital(words.plural(count, 'fault'))} {'was' if count == 1 else 'were'} told by hand."
+    if nothing_read(sheet):
+        return "Nothing on this photo can be judged."
     states = [f.state for b in sheet.reading.blocks for f in b.faults]
     unsure = sum(s == "unsure" for s in states)
     faults = len(states) - unsure

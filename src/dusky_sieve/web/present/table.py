@@ -10,7 +10,7 @@ from dusky_sieve.core.reading import Change, Reading, photo_verdict
 from dusky_sieve.drawing import sieve, straight
 from dusky_sieve.store import PrinterRecord, SheetRecord, Store
 from dusky_sieve.web import words
-from dusky_sieve.web.present.arriving import heading_of
+from dusky_sieve.web.present.arriving import heading_of, nothing_read
 from dusky_sieve.web.present.band import NO_INK
 
 
@@ -98,6 +98,7 @@ class LightTable:
     lost: tuple[tuple[int, str, str], ...]
     accepted: bool
     unread: tuple[tuple[str, str], ...]
+    nothing: bool
     blocks: tuple[tuple[str, str], ...]
     changed: tuple[str, ...]
     can_undo: bool
@@ -157,6 +158,7 @@ def light_table(store: Store, record: PrinterRecord, sheet: SheetRecord, looking
         following=rows[(here + 1) % len(rows)] if rows else None, previous=rows[here - 1] if rows else None,
         why=sheet.why, lost=tuple((k, p.backing, p.why or "") for k, p in enumerate(reading.photos) if not p.found) if reading else (),
         accepted=sheet.faults is not None,
+        nothing=nothing_read(sheet),
         unread=tuple((words.display(b.channel), b.why or "") for b in blocks if not b.read and b.kind == "marks") if found else (),
         blocks=tuple((b.id, words.display(b.id)) for b in record.layout.blocks if isinstance(b, MarksBlock)),
         changed=tuple(_told(c) for c in sheet.changes if not c.undone), can_undo=any(not c.undone for c in sheet.changes), can_redo=any(c.undone for c in sheet.changes),
