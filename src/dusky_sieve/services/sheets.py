@@ -159,6 +159,11 @@ def reading_now(sheet: SheetRecord, printer: PrinterRecord) -> Reading:
     return corrected(sheet.reading, printer.layout, sheet.changes)
 
 
+def nothing_judged(reading: Reading) -> bool:
+    """Whether no block of a reading can be judged: nothing is known of the sheet, and nothing can be accepted."""
+    return not any(block.read for block in reading.blocks)
+
+
 def _open_sheet(store: Store, sheet: SheetRecord) -> PrinterRecord:
     printer = store.printer_by_id(sheet.printer_id)
     assert printer is not None  # the sheet's foreign key holds
@@ -260,7 +265,7 @@ def accept_sheet(store: Store, sheet: SheetRecord, person: str, now: datetime) -
     if printer is None or sheet.reading is None or sheet.why:
         raise OutOfTurn(f"Sheet {sheet.id} was not read, so there is nothing to accept. Photograph it again.")
     reading = reading_now(sheet, printer)
-    if not any(block.read for block in reading.blocks):
+    if nothing_judged(reading):
         raise OutOfTurn(
             f"Nothing on sheet {sheet.id} could be judged, so there is nothing to accept. Photograph it again."
         )

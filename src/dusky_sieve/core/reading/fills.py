@@ -106,7 +106,7 @@ def _bent(edges: tuple[NDArray[np.int64], ...], start: int, step_mm: float) -> F
         told = np.abs(nearest - way) * step_mm < near
         if told.mean() < LEAST_STRIPS:
             break
-        few, held = in_rows(terms[: degree + 1]), BENT[: degree + 1]
+        few, held = terms[: degree + 1], BENT[: degree + 1]
         way = (fitted(in_rows(few[:, told]), nearest[None, told], held, np.ones(told.sum()), True) @ few)[0]
     return way
 

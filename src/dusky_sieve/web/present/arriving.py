@@ -154,8 +154,8 @@ def _next_step(store: Store, sheet: SheetRecord, now: datetime) -> str:
 
 
 def nothing_read(sheet: SheetRecord) -> bool:
-    """Whether a sheet was found of which no block can be judged: nothing is known of it, and nothing can be accepted."""
-    return sheet.reading is not None and not sheet.why and not any(b.read for b in sheet.reading.blocks)
+    """Whether a sheet was found of which no block can be judged."""
+    return sheet.reading is not None and not sheet.why and services.nothing_judged(sheet.reading)
 
 
 def heading_of(sheet: SheetRecord) -> str:
