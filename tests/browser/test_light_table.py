@@ -162,7 +162,7 @@ def test_a_sheet_that_hardly_printed_is_read_from_corners_set_by_keys_and_by_han
     faults["black"] = BlockTruth(missing=tuple(n for n in range(1, 181) if n not in kept))
     page.goto(f"{address}/printers/larch/sheet-in")
     hand_in(page, photo(tmp_path, "hardly.jpg", faults, 3, **LARGER))
-    expect(heading(page)).to_have_text("The sheet was not found on this photo.")
+    expect(heading(page)).to_have_text("The sheet could not be read from this photo.")
     picture = page.get_by_alt_text("The photo as it came")
     picture.scroll_into_view_if_needed()
     assert picture.evaluate("i => i.decode().then(() => i.naturalWidth)") == 2016

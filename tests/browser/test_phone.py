@@ -22,7 +22,7 @@ def test_a_phone_sends_the_sheet_and_both_screens_show_it(page: Page, browser: B
     send = phone.locator("input[type=file]")
     send.set_input_files(photo(tmp_path, "desk.jpg", {}, 90, lens_blur_px=11.0))
     for screen in (page, phone):
-        expect(screen.get_by_role("heading", level=1)).to_have_text("The sheet was not found on this photo.")
+        expect(screen.get_by_role("heading", level=1)).to_have_text("The sheet could not be read from this photo.")
     send.set_input_files(photo(tmp_path, "sharp.jpg", {"black": BlockTruth(missing=(12, 13))}, 91))
     for screen in (page, phone):
         expect(screen.get_by_role("heading", level=1)).to_have_text("Two faults are read.")

@@ -60,7 +60,7 @@ def bomb(width: int, height: int) -> bytes:
 def test_a_photo_of_something_else_is_kept_and_the_page_says_what_to_do(room, desk_photo):
     answer = room.send_photo(desk_photo, "desk.jpg")
     assert answer.status_code == 200
-    assert "The sheet was not found on this photo." in answer.text
+    assert "The sheet could not be read from this photo." in answer.text
     assert "Photograph it again" in answer.text
     assert len([p for p in (room.store.folder / "photos").rglob("*") if p.is_file()]) == 1
     assert room.act("/sheets/1", "/sheets/1/accept").status_code == 409

@@ -59,6 +59,7 @@ def test_a_sheet_of_which_nothing_can_be_judged_is_not_said_to_be_clear_nor_acce
     assert "Photograph it again" in page
     assert "and in its place" not in page
     assert "It is right" not in page
+    assert "use it anyway" not in page
     assert room.act("/sheets/1", "/sheets/1/accept").status_code == 409
     correct(room, block="cyan", state="missing", whole="true")
     assert "It is right" in room.get("/sheets/1").text

@@ -21,7 +21,11 @@ def stripes(rows: int) -> Iterator[slice]:
 
 def in_colour(grey: Image, colour: ArrayLike) -> Image:
     """A picture (rows, columns, 3) of one tint from its brightness (rows, columns)."""
-    return np.asarray(cv2.merge([grey * tint for tint in np.asarray(colour, np.float32)]), np.float32)
+    tints = np.asarray(colour, np.float32)
+    picture = np.empty((*grey.shape, len(tints)), np.float32)
+    for rows in stripes(len(grey)):  # whole bands beside the picture would have to be asked of the system each time
+        cv2.merge([grey[rows] * tint for tint in tints], picture[rows])
+    return picture
 
 
 def chance(shape: tuple[int, ...], rng: np.random.Generator) -> Image:

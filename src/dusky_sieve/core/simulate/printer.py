@@ -37,10 +37,12 @@ def print_sheet(
     width = int(np.ceil((layout.size[0] + 2 * margin_mm) * px_per_mm))
     height = int(np.ceil((layout.size[1] + 2 * margin_mm) * px_per_mm))
     ground = np.array(scene.paper) if backing == "light" else np.full(3, DARK_BACKING + FILM_HAZE + scene.haze)
-    brightness = np.ones((height, width), np.float32)
     if backing == "light":
-        brightness += FIBRE * _rough(height, width, 0.06 * px_per_mm + 0.5, rng)
+        brightness = _rough(height, width, 0.06 * px_per_mm + 0.5, rng)
+    else:
+        brightness = np.ones((height, width), np.float32)
     sheet = in_colour(brightness, ground)
+    del brightness
     for block in layout.blocks:
         mass = _coverage(block, truth.get(block.id, BlockTruth()), (height, width), px_per_mm, scene, rng)
         if mass is None:
@@ -64,11 +66,11 @@ def print_sheet(
 
 
 def _rough(height: int, width: int, fine: float, rng: np.random.Generator) -> Image:
-    """Paper's unevenness (height, width), one sigma 1: one piece of it, mirrored on and on, for nothing in a photo tells."""
+    """Paper's brightness (height, width) about 1: one piece of it, mirrored on and on, for nothing in a photo tells."""
     h, w = min(height, ROUGH_PX), min(width, ROUGH_PX)
     piece = cv2.GaussianBlur(chance((h, w), rng), (0, 0), fine)
-    wide = cv2.copyMakeBorder(piece / (piece.std() + 1e-6), 0, height - h, 0, width - w, cv2.BORDER_REFLECT)
-    return np.asarray(wide, np.float32)
+    piece = 1 + FIBRE * (piece / (piece.std() + 1e-6))
+    return np.asarray(cv2.copyMakeBorder(piece, 0, height - h, 0, width - w, cv2.BORDER_REFLECT), np.float32)
 
 
 def _shown(ink: str, wanted: Backing, backing: Backing) -> Floats:
@@ -238,5 +240,5 @@ def _draw_border(
 
 def _draw(sheet: Image, mask: NDArray[np.uint8], backing: Backing, ink: float, glow: float) -> None:
     """Darkens a sheet in place where a mask (0 to 255) covers it, by a share; over black it glows instead, so many times."""
-    drawn = mask > 0
+    drawn = np.nonzero(mask)
     sheet[drawn] *= (1 - mask[drawn] / 255 * ink)[:, None] if backing == "light" else glow

@@ -161,7 +161,7 @@ def nothing_read(sheet: SheetRecord) -> bool:
 def heading_of(sheet: SheetRecord) -> str:
     """What was read, in one sentence."""
     if sheet.why:
-        return "The sheet was not found on this photo."
+        return "The sheet could not be read from this photo."
     if sheet.reading is None:
         count = words.fault_count(sheet.faults)
         return f"{words.capital(words.plural(count, 'fault'))} {'was' if count == 1 else 'were'} told by hand."
