@@ -124,6 +124,9 @@ def test_a_mark_is_not_missing_for_sure_where_those_about_it_lie_half_way_out_of
     gone = [0, COLUMNS - 1, wave, N // 2, N - 1]
     state[gone], across[gone] = MISSING, np.nan
     assert np.flatnonzero(carried_off(BLOCK, state, across)).tolist() == [0]
+    # Four digits are all that shows about a block that printed nothing.
+    across[np.isin(np.arange(N), [1, COLUMNS, COLUMNS + 1, 2 * COLUMNS], invert=True)] = np.nan
+    assert not carried_off(BLOCK, np.full(N, MISSING), across).any()
 
 
 def carried(blocks: list[MarksBlock], across: list[np.ndarray], along: float = 0.0) -> np.ndarray:
@@ -280,6 +283,12 @@ def test_marks_faint_together_under_a_veil_are_hidden_and_one_faint_alone_is_wea
     assert hidden[under].mean() > 0.6
     assert not hidden[~under].any()
     assert not veiled(patches(paper()), BLOCK, ink, "light").any()  # on ground like all the rest they print less
+    # Beside a shadow paper is brighter too: what shows fully among missing marks tells that nothing lies over them.
+    gone = np.random.default_rng(3).random(N) < 0.6
+    hidden = veiled(patches(ground), BLOCK, np.where(gone, 0.0, 1.0), "light")
+    assert hidden[under & gone].mean() < 0.25
+    hidden = veiled(patches(ground), BLOCK, np.where(gone, 0.0, np.where(under, 0.5, 1.0)), "light")
+    assert hidden[under & gone].mean() > 0.6
 
 
 def test_marks_at_the_rim_of_a_reflection_over_most_of_a_block_are_hidden():

@@ -26,6 +26,7 @@ VEIL_BRIGHTER = 1.05  # than the ground round it: the rim of a reflection, where
 REFLECTED = 1.15
 NEARLY_FULL = 0.8  # of the light of marks where the sensor is full: between them and the others is the reflection's rim
 VEIL_INK = 0.85  # of the typical mark: median of a mark's neighbourhood that a veil makes faint
+AS_BRIGHT = 0.99  # times a mark's ground, on which a mark next to it that shows fully tells that nothing lies over it
 PRINTED_UNDER_VEIL = (
     0.67  # of the light a typical mark takes: more through a veil, and it is not weak (inklaw.ink_share)
 )
@@ -54,8 +55,8 @@ MOST_OF_LINE, LEAST_LINES = 0.5, 3
 LEAST_ABOUT = 4  # of a neighbourhood, whose middle one says how far it lies aside
 MOST_SCATTER = 0.35  # nozzle pitches across travel, one-sigma: blocks read rightly show 0.33 at most
 # Nozzle pitches across travel, from which most of a mark's neighbours are half-way out of where it is looked for, and all on the way there; and
-# how many of them must tell.
-HALF_WAY_OUT, ON_THE_WAY, LEAST_CARRIED = 0.5 * REACH_PITCHES, 0.2 * REACH_PITCHES, 2
+# how many of them must tell; and share of the block's marks that show, for words are all that does of one that printed nothing.
+HALF_WAY_OUT, ON_THE_WAY, LEAST_CARRIED, LEAST_SHOWN = 0.5 * REACH_PITCHES, 0.2 * REACH_PITCHES, 2, 0.1
 BESIDE_INK = 0.22  # of a typical mark, between rows of missing ones: wrong lattices show 0.3, right ones 0.12
 MOST_BETWEEN, LEAST_BETWEEN = 0.5, 4  # share of a neighbourhood that seems missing, and how many, for that to tell
 A_STEP = 0.4  # nozzle pitches that a column steps, from which its neighbour's ink looks thrown
@@ -136,6 +137,9 @@ def veiled(patches: Patches, block: MarksBlock, ink: Floats, backing: Backing) -
         brighter |= (bands - smooth_surface(places, bands, printed, 1)).max(axis=1) > np.log(REFLECTED)
     if not (brighter & faint).any():
         return np.zeros(len(ink), bool)
+    # What shows fully next to it on ground as bright does so through any veil: the ground is brighter beside a shadow.
+    shown = around(np.where(patches.seen & (ink >= VEIL_INK), log, -np.inf), block)
+    brighter &= np.nanmax(shown, axis=1) < log + np.log(AS_BRIGHT)
     return np.asarray(brighter & faint & (np.nanmedian(around(ink, block), axis=1) < VEIL_INK))
 
 
@@ -202,7 +206,7 @@ def carried_off(block: MarksBlock, state: NDArray[np.int64], across: Floats) -> 
     Beside missing marks a rule of the paper's may be seen for some; the others next to them lie in their places.
     """
     carried = np.zeros(len(state), bool)
-    if not (np.abs(across) > HALF_WAY_OUT).any():
+    if np.isfinite(across).mean() < LEAST_SHOWN or not (np.abs(across) > HALF_WAY_OUT).any():
         return carried
     windows = around(across, block)
     told = (~np.isnan(windows)).sum(axis=1) >= LEAST_CARRIED
