@@ -7,12 +7,15 @@ from tests.conftest import small_scene
 from tests.core.drawn import INKS, PITCH, block, photo, read, sheet, states
 
 from dusky_sieve.core.layout import Layout, mark_centres, marks_over
+from dusky_sieve.core.reading.aside import going_on
+from dusky_sieve.core.reading.beyond import beyond_sides
 from dusky_sieve.core.reading.ends import Ends
 from dusky_sieve.core.reading.find import gather_marks
 from dusky_sieve.core.reading.finished import Finished
 from dusky_sieve.core.reading.follow import FINAL, distance_to, follow
 from dusky_sieve.core.reading.inkmap import InkMap
 from dusky_sieve.core.reading.locate import Locator
+from dusky_sieve.core.reading.measure import Expected
 from dusky_sieve.core.reading.registration import TERMS, Registration, moved, rigid, through
 from dusky_sieve.core.reading.runs import slid
 from dusky_sieve.core.reading.slide import slide
@@ -188,3 +191,14 @@ def test_a_row_that_was_followed_a_column_aside_of_where_two_others_lead_it_is_i
     slipped = through(exact.to_photo(aside), points, THREE_ROWS.size, 2)
     at = Locator(photo(THREE_ROWS, END_GONE, words=False), THREE_ROWS, "light", "p")
     assert [Finished(at, place).slidable() for place in (exact, slipped)] == [set(), {"row2"}]
+
+
+def test_short_last_rows_of_blocks_that_stand_between_each_others_columns_are_asked_together_whether_marks_go_on():
+    layout = sheet((27.0, 25.0), *(
+        block(name, (1.5 + 2.5 * k, 0.5), INKS[k], nozzles=52 - k, columns=5, step=(5.0, 0.0), down=2.2, mark=(1.9, 0.1)) for k, name in enumerate("ab")
+    ))  # fmt: skip
+    assert [len(beyond_sides(b, layout)["bottom"]) for b in layout.blocks] == [2, 2]
+    shot = {"fill": 0.9, "margin_mm": 10, "roll_deg": 3.0}
+    true = Registration(sheet_to_photo(layout, small_scene(**shot)), np.zeros((len(TERMS), 2)), layout.size)
+    told = [going_on(photo(layout, **shot), layout, "light", {"all bottom"}, moved(true, (0.0, step)), Expected()) for step in (0.0, -2.2)]  # fmt: skip
+    assert told == [(set(), {}), ({"all bottom"}, {"a": (0.0, 2.2), "b": (0.0, 2.2)})]

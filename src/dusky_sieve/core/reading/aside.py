@@ -72,7 +72,7 @@ def going_on(
     seen: dict[tuple[str, str], list[tuple[Bools, float, str, Step]]] = defaultdict(list)
     for block, clear in zip(blocks, clear_of(blocks), strict=True):
         for side in _sides(block):
-            name = block.id if side.more.sum() >= LEAST_OF_SIDE else f"all {side.name}"
+            name = block.id if (side.more & _free(block, side, layout)).sum() >= LEAST_OF_SIDE else f"all {side.name}"
             if name in names:
                 marks = measured_closely(photo, side.block, registration, backing, expected=expected, clear=clear)
                 seen[name, side.name].append((*_beyond(marks, block, side, layout), block.id, side.step))
@@ -207,9 +207,13 @@ def _in_place(marks: MarkMeasures, block: MarksBlock) -> Bools:
 
 def _beyond(marks: MarkMeasures, block: MarksBlock, side: _Side, layout: Layout) -> tuple[Bools, float]:
     """Of a side's places on the photo where no other block stands (n,), which have a good mark; and what share of the block's own is good."""
-    free = ~on_boxes(mark_centres(side.block), boxes_besides(block, layout), 0.5 * block.mark[0])
     good = _good(marks, block)
-    return good[side.more & free & ~marks.outside], float(good[~side.more].mean())
+    return good[side.more & _free(block, side, layout) & ~marks.outside], float(good[~side.more].mean())
+
+
+def _free(block: MarksBlock, side: _Side, layout: Layout) -> Bools:
+    """Places (n,) of a block and one side more on which no other block stands."""
+    return ~on_boxes(mark_centres(side.block), boxes_besides(block, layout), 0.5 * block.mark[0])
 
 
 def _told(good: Bools, own: float, least: int = LEAST_OF_SIDE, like_own: float = LIKE_OWN) -> bool | None:
