@@ -37,12 +37,10 @@ def print_sheet(
     width = int(np.ceil((layout.size[0] + 2 * margin_mm) * px_per_mm))
     height = int(np.ceil((layout.size[1] + 2 * margin_mm) * px_per_mm))
     ground = np.array(scene.paper) if backing == "light" else np.full(3, DARK_BACKING + FILM_HAZE + scene.haze)
-    if backing == "light":
-        brightness = _rough(height, width, 0.06 * px_per_mm + 0.5, rng)
-    else:
-        brightness = np.ones((height, width), np.float32)
-    sheet = in_colour(brightness, ground)
-    del brightness
+    fine = 0.06 * px_per_mm + 0.5
+    sheet = in_colour(
+        _rough(height, width, fine, rng) if backing == "light" else np.ones((height, width), np.float32), ground
+    )
     for block in layout.blocks:
         mass = _coverage(block, truth.get(block.id, BlockTruth()), (height, width), px_per_mm, scene, rng)
         if mass is None:
