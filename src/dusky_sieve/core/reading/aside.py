@@ -23,7 +23,7 @@ from dusky_sieve.core.layout import (
     marks_over,
     on_boxes,
 )
-from dusky_sieve.core.reading.beyond import LEAST_OF_SIDE
+from dusky_sieve.core.reading.beyond import LEAST_OF_SIDE, beyond_sides
 from dusky_sieve.core.reading.ends import narrow
 from dusky_sieve.core.reading.measure import Expected, MarkMeasures
 from dusky_sieve.core.reading.refine import measured_closely
@@ -71,8 +71,9 @@ def going_on(
     blocks = marks_over(layout, backing)
     seen: dict[tuple[str, str], list[tuple[Bools, float, str, Step]]] = defaultdict(list)
     for block, clear in zip(blocks, clear_of(blocks), strict=True):
+        free = beyond_sides(block, layout)
         for side in _sides(block):
-            name = block.id if (side.more & _free(block, side, layout)).sum() >= LEAST_OF_SIDE else f"all {side.name}"
+            name = block.id if len(free[side.name]) >= LEAST_OF_SIDE else f"all {side.name}"
             if name in names:
                 marks = measured_closely(photo, side.block, registration, backing, expected=expected, clear=clear)
                 seen[name, side.name].append((*_beyond(marks, block, side, layout), block.id, side.step))
@@ -207,13 +208,9 @@ def _in_place(marks: MarkMeasures, block: MarksBlock) -> Bools:
 
 def _beyond(marks: MarkMeasures, block: MarksBlock, side: _Side, layout: Layout) -> tuple[Bools, float]:
     """Of a side's places on the photo where no other block stands (n,), which have a good mark; and what share of the block's own is good."""
+    free = ~on_boxes(mark_centres(side.block), boxes_besides(block, layout), 0.5 * block.mark[0])
     good = _good(marks, block)
-    return good[side.more & _free(block, side, layout) & ~marks.outside], float(good[~side.more].mean())
-
-
-def _free(block: MarksBlock, side: _Side, layout: Layout) -> Bools:
-    """Places (n,) of a block and one side more on which no other block stands."""
-    return ~on_boxes(mark_centres(side.block), boxes_besides(block, layout), 0.5 * block.mark[0])
+    return good[side.more & free & ~marks.outside], float(good[~side.more].mean())
 
 
 def _told(good: Bools, own: float, least: int = LEAST_OF_SIDE, like_own: float = LIKE_OWN) -> bool | None:
