@@ -124,6 +124,17 @@ def test_steps_of_long_runs_carry_no_block_of_short_columns_on_by_one_of_these(r
     assert np.abs(left).max() < 0.1
 
 
+def test_banks_whose_marks_stand_in_each_others_gaps_say_nothing_of_how_they_lie_along_travel():
+    """Gaps and marks are alike, but where one of them is absent: a sheet that lay right was bent by more than a column."""
+    banks = [block(f"b{k}", (1.0 + 2.16 * (k % 2) + 24 * (k // 2), 0.5), INKS[k], nozzles=100, columns=5, step=(4.32, 0.17), down=0.85, mark=(1.8, 0.1)) for k in range(4)]  # fmt: skip
+    layout = sheet((48.0, 19.0), *banks)
+    pixels = photo(layout, (("b1", BlockTruth(all_missing=True)),))
+    true = rigid(sheet_to_photo(layout, small_scene(fill=0.9, margin_mm=10)), layout.size)
+    ends = Finished(Locator(pixels, layout, "light", "p"), true).ends
+    found = slid(pixels, marks_over(layout, "light"), true, "light", ends)
+    assert np.abs(found.warp).max() == 0
+
+
 LADDER = sheet(
     (80.0, 76.0),
     block("ladder", (3.5, 0.5), INKS[0], nozzles=96, columns=1, step=(2.2, 0.0), down=0.667, mark=(1.9, 0.15)),

@@ -11,7 +11,7 @@ from dataclasses import dataclass, replace
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, MarksBlock, clear_height, clear_width
+from dusky_sieve.core.layout import Backing, MarksBlock, clear_height, clear_of, clear_width
 from dusky_sieve.core.reading.compiled import compiled
 from dusky_sieve.core.reading.ends import Ends, narrow
 from dusky_sieve.core.reading.order import quantile
@@ -182,7 +182,12 @@ def slid(
 
     The same where nothing better was found.
     """
-    blocks = [block for block in blocks if block.columns >= LEAST_COLUMNS]
+    # Of a block in whose gaps another's marks stand, gaps and marks are alike: its steps say nothing.
+    blocks = [
+        block
+        for block, clear in zip(blocks, clear_of(blocks), strict=True)
+        if block.columns >= LEAST_COLUMNS and clear.width >= clear_width(block)
+    ]
     steps = steps_of(photo, blocks, registration, backing) if blocks else None
     if steps is None or len(steps.wave) < LEAST_SEGMENTS:
         return registration
