@@ -10,6 +10,7 @@
     .venv/bin/python -m benchmarks.read --world fifth        # all worlds' layouts on pages with other prints, in ink that goes through (fifthworld.py)
     .venv/bin/python -m benchmarks.read --world sixth        # all worlds' layouts, printed and photographed as plainly as can be (sixthworld.py)
     .venv/bin/python -m benchmarks.read --world seventh      # sheets whose blocks are unlike each other, as plainly (seventhlayouts.py)
+    .venv/bin/python -m benchmarks.read --world eighth       # blocks anywhere, rows and columns between each other's, drawn straight into the frame (eighthworld.py)
     .venv/bin/python -m benchmarks.read --furnished [KIND]   # with frames, words, rules, scales round the pattern, or on ruled paper (furniture.py)
     .venv/bin/python -m benchmarks.read --printed [KIND]     # printed as other printers would (printing.py)
     .venv/bin/python -m benchmarks.read --after [KIND]       # photographs as other cameras and apps would leave them (afterwards.py)
@@ -36,6 +37,8 @@ import numpy as np
 
 from benchmarks import (
     afterwards,
+    eighthlayouts,
+    eighthworld,
     fifthworld,
     fourthlayouts,
     otherworld,
@@ -59,6 +62,7 @@ FOURTH = partial(thirdworld.photograph, draw=fourthlayouts.draw_layout, world="f
 FIFTH = partial(thirdworld.photograph, draw=fifthworld.draw_sheet, world="fifth", shot=fifthworld.shot)
 SIXTH = partial(thirdworld.photograph, draw=fifthworld.draw_sheet, world="sixth", shot=sixthworld.shot)
 SEVENTH = partial(thirdworld.photograph, draw=seventhlayouts.draw_layout, world="seventh", shot=sixthworld.shot)
+EIGHTH = partial(thirdworld.photograph, draw=eighthlayouts.draw_layout, world="eighth", shot=eighthworld.shot)
 STATES = ("missing", "deflected", "weak")
 HELD_OUT = 5000
 # Bare paper round a pattern that furniture may stand on: of this world's scenes but for their very edge, of the others' what is sure.
@@ -141,6 +145,7 @@ def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardsti
             "fifth": FIFTH,
             "sixth": SIXTH,
             "seventh": SEVENTH,
+            "eighth": EIGHTH,
         }[world]
         sheet, truth, conditions, shown, place = drawn_there(seed, grade, perfect, keep)
     else:
@@ -288,7 +293,7 @@ def main() -> None:
     parser.add_argument("--refuse", action="store_true")
     parser.add_argument(
         "--world",
-        choices=("own", "other", "third", "fourth", "fifth", "sixth", "seventh"),
+        choices=("own", "other", "third", "fourth", "fifth", "sixth", "seventh", "eighth"),
         default="own",
         help="whose sheets and photographs",
     )
