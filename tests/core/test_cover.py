@@ -16,6 +16,7 @@ from dusky_sieve.core.reading.cover import (
     between_rows,
     carried_off,
     colour_of,
+    ended,
     feigned,
     hidden_marks,
     next_ones_ink,
@@ -212,6 +213,25 @@ def test_the_end_of_the_next_mark_seen_in_a_gap_of_a_touching_row_is_no_thrown_m
     assert next_ones_ink(TOUCHING, state, offset, ink, ~spread)[gaps].tolist() == [True, False, False]
     ink[gaps] = 1.0
     assert not next_ones_ink(TOUCHING, state, offset, ink, ~spread).any()  # a whole mark was thrown
+
+
+@pytest.mark.parametrize("side", [0, COLUMNS - 1])
+def test_rows_next_to_each_other_of_which_the_outermost_mark_shows_in_part_have_run_out_aside_of_their_marks(side):
+    """A wave carried the last rows of a block nearly a column along, where gaps of three pixels said nothing, and six marks were read for others."""
+    outer = side + COLUMNS * np.arange(4, 7)
+    ink, at_one_end = np.ones(N), np.zeros(N, bool)
+    ink[outer], at_one_end[outer] = (0.7, 0.5, 0.2), True
+    rows = ended(TOUCHING, ink, at_one_end).reshape(-1, COLUMNS)
+    assert rows[4:7].all()
+    assert not np.delete(rows, [4, 5, 6], axis=0).any()
+    assert not ended(BLOCK.model_copy(update={"mark": (1.2, BLOCK.mark[1])}), ink, at_one_end).any()  # gaps show it
+    assert not ended(TOUCHING, np.where(at_one_end, 0.05, ink), at_one_end).any()  # nozzles that print nothing
+    assert not ended(TOUCHING, np.where(at_one_end, 0.9, ink), at_one_end).any()  # nor those that print nearly all
+    assert not ended(
+        TOUCHING, np.where(at_one_end, ink, 0.02), at_one_end
+    ).any()  # a word beside a block that is absent
+    at_one_end[outer[1]] = False
+    assert not ended(TOUCHING, ink, at_one_end).any()  # two that break off
 
 
 def test_a_print_under_the_whole_sheet_is_the_papers_own_and_a_pen_over_one_block_is_none():

@@ -9,7 +9,7 @@ import pytest
 from tests.conftest import LARGER, small_scene
 from tests.core.drawn import INKS, LIKE, PITCH, SHORT_AND_LONG, block, photo, read, sheet, states
 
-from dusky_sieve.core.layout import SolidBlock
+from dusky_sieve.core.layout import SolidBlock, mark_centres
 from dusky_sieve.core.reading import hues, lone, ways
 from dusky_sieve.core.reading.find import EFFORTS
 from dusky_sieve.core.reading.ghosts import Ground
@@ -42,6 +42,17 @@ def test_a_lattice_that_lies_on_itself_one_step_aside_is_put_where_nothing_stand
 def test_marks_alone_in_their_rows_are_the_same_ones_a_part_of_their_length_aside(aside, apart):
     """Beyond their ends no lattice goes on: sheets of four such blocks were refused as fitting two ways round."""
     layout = sheet((21.0, 20.0), *(block(n, (2.0 + 7.0 * k, 0.5), INKS[k], nozzles=20, columns=1, step=(5.0, 0.0), down=0.95, mark=(3.6, 0.12)) for k, n in enumerate("abc")))  # fmt: skip
+    locator = Locator(photo(layout), layout, "light", "p")
+    place = rigid(np.array([[30.0, 0, 60], [0, 30.0, 40], [0, 0, 1]]), layout.size)
+    assert ways._apart(locator, place, moved(place, aside)) == apart
+
+
+@pytest.mark.parametrize(
+    ("aside", "apart"), [((1.3, 0.0), False), ((-1.3, 0.3), False), ((0.0, 1.1), True), ((4.4, 0.0), True)]
+)
+def test_long_marks_in_columns_are_the_same_ones_a_small_part_of_a_column_aside(aside, apart):
+    """Two lists of thirteen rows, two columns each, were refused as fitting two ways round that lay a seventh of a column apart."""
+    layout = sheet((38.0, 18.0), *(block(n, (5.0 + 19.0 * k, 0.5), INKS[k], nozzles=25, columns=2, step=(8.8, 0.0), down=1.3, mark=(8.0, 0.12)) for k, n in enumerate("ab")))  # fmt: skip
     locator = Locator(photo(layout), layout, "light", "p")
     place = rigid(np.array([[30.0, 0, 60], [0, 30.0, 40], [0, 0, 1]]), layout.size)
     assert ways._apart(locator, place, moved(place, aside)) == apart
@@ -87,8 +98,27 @@ def test_traces_count_only_on_the_sheets_own_ground(desk):
     page[260:] = desk
     page[260::11] = desk + 12
     place = rigid(np.array([[18.0, 0, 30], [0, 18.0, 20], [0, 0, 1]]), layout.size).to_photo
-    assert (Ground(page).trace(place, layout, "dark") > 0) == (desk == 20)
+    assert (Ground(page).trace(place, layout, "dark", lambda points: place(points) + 300) > 0) == (desk == 20)
     assert Ground(page).beside_sheet(place, layout, "dark") == (desk != 20)
+
+
+def test_a_trace_tells_nothing_where_either_way_has_a_block_there():
+    """Of two like blocks of white one was absent, and the sheet was read a block aside, for there the next ink's marks lay better on a trace."""
+    inks = [LIKE[1] | {"id": n, "channel": n, "origin": (1.5 + 30.0 * k, 15.0)} for k, n in enumerate("bcd")]
+    layout = sheet((92.0, 28.0), LIKE[0] | {"backing": "dark"}, *inks)
+    page = np.full((560, 1700, 3), 20, np.uint8)
+    place = rigid(np.array([[18.0, 0, 30], [0, 18.0, 20], [0, 0, 1]]), layout.size).to_photo
+    for printed in layout.blocks[1:3]:
+        for x, y in np.rint(place(mark_centres(printed))).astype(int):
+            page[y, x - 12 : x + 13] = 26
+
+    def aside(points: np.ndarray) -> np.ndarray:
+        return place(points + (30.0, 0.0))
+
+    ground = Ground(page)
+    assert ground.trace(place, layout, "dark", lambda points: place(points) + 300) > 5
+    assert ground.trace(place, layout, "dark", aside) > 5  # the first ink's is its own
+    assert ground.trace(aside, layout, "dark", place) == 0  # the second one's is either's
 
 
 @pytest.mark.parametrize(("level", "counts"), [(150, True), (120, True), (75, False), (250, False)])

@@ -63,6 +63,7 @@ A_STEP = 0.4  # nozzle pitches that a column steps, from which its neighbour's i
 NEXT_ONES = 0.5  # nozzle pitches from where that ink should lie
 NEARLY_TOUCHING = 0.25  # of a column: gaps between neighbours in a row, up to which that may be
 PART_OF_IT = 0.8  # of a typical mark's ink, up to which a mark may be the next one's end
+NO_PART = 0.1  # of it, up to which there is nothing of any
 LEAST_SUCH, MOST_ARE = 3, 0.4  # such marks of a block, and their share of those that seem thrown, which are no accident
 # Of a mark's ink in both gaps beside it, of marks with so much of the strongest ones' ink, and share of a row's marks: a rule.
 THROUGH, PRINTED_INK, MOST_THROUGH = 0.7, 0.35, 0.6
@@ -255,6 +256,25 @@ def next_ones_ink(block: MarksBlock, state: NDArray[np.int64], offset: Floats, i
     found &= thrown & (ink < PART_OF_IT)
     many = found.sum() >= max(LEAST_SUCH, MOST_ARE * thrown.sum())
     return np.asarray(found & (many | at_one_end))
+
+
+def ended(block: MarksBlock, ink: Floats, at_one_end: Bools) -> Bools:
+    """Marks (n,) of rows whose outermost mark shows in part, at one end alone, as those next to them do at that side: the lattice runs out beyond their marks.
+
+    ink : (n,) share of a typical mark; see next_ones_ink. A wave carries a corner's rows aside where gaps are too narrow to say so; three
+    nozzles of one side do not break off next to each other.
+    """
+    columns, found = min(block.columns, block.nozzles), np.zeros(-(-block.nozzles // block.columns), bool)
+    if columns < 2 or clear_width(block) > NEARLY_TOUCHING * abs(block.column_pitch[0]):
+        return np.zeros(block.nozzles, bool)
+    part = at_one_end & (ink > NO_PART) & (ink < PART_OF_IT)
+    first = np.arange(0, block.nozzles, columns)
+    last = np.minimum(first + columns, block.nozzles) - 1
+    for outer, inner in ((first, np.minimum(first + 1, last)), (last, np.maximum(last - 1, first))):
+        seen = (part[outer] & (ink[inner] > ink[outer])).astype(np.uint8)[:, None]
+        together = cv2.morphologyEx(seen, cv2.MORPH_OPEN, np.ones((LEAST_LINES, 1), np.uint8), borderType=cv2.BORDER_CONSTANT, borderValue=(0,))  # fmt: skip
+        found |= together[:, 0] > 0
+    return np.repeat(found, columns)[: block.nozzles]
 
 
 def printed_paper(bare: dict[str, Floats], strength: dict[str, float]) -> dict[str, float]:

@@ -10,7 +10,7 @@ import cv2
 import numpy as np
 from numpy.typing import NDArray
 
-from dusky_sieve.core.layout import Backing, Layout, MarksBlock, mark_centres, marks_over
+from dusky_sieve.core.layout import Backing, Layout, MarksBlock, lattice_middle, mark_centres, marks_over
 from dusky_sieve.core.reading.compiled import compiled, in_rows
 from dusky_sieve.core.reading.order import median
 from dusky_sieve.core.reading.score import Place
@@ -20,6 +20,7 @@ Floats = NDArray[np.float64]
 WINDOW = 15  # pixels of the surroundings that a trace stands out from
 EVERY = 4  # pixels, of which one tells how much places differ
 ACROSS, ALONG = 8, (-5, 0, 5)  # pixels either way, and pixels, by which a block seen only from afar may be misplaced
+MISPLACED = float(np.hypot(ACROSS, ALONG[-1]))  # pixels, up to which two blocks' marks lie in one place
 LEAST_SEEN = 12  # places on the photo, below which they say nothing
 BY_CHANCE = 2.0  # standard errors that the best of the places tried reaches where there is nothing
 SURE = 4.0  # standard errors beyond those, of all blocks together, from which a trace is no accident
@@ -49,15 +50,21 @@ class Ground:
         soft = cv2.blur(detail, (3, 1))
         return np.asarray(np.clip(soft, -limit, limit, out=soft), np.float32)
 
-    def trace(self, place: Place, layout: Layout, backing: Backing) -> float:
+    def trace(self, place: Place, layout: Layout, backing: Backing, rival: Place) -> float:
         """Standard errors, beyond those of chance, by which marks of the other backing differ from the bare places beside them.
 
-        Those of all blocks together: the root of the sum of their squares. 0 where a block would lie beside the sheet.
+        Those of all blocks together: the root of the sum of their squares. 0 where a block would lie beside the sheet. A block that lies
+        where by a rival place another does tells nothing: that one leaves as much of a trace there, and more where it is laid more finely.
         """
         if self.beside_sheet(place, layout, backing) > 0:
             return 0.0
+        others = _others(layout, backing)
+        middles = np.array([lattice_middle(b) for b in others]).reshape(-1, 2)
+        apart = np.linalg.norm(place(middles)[:, None] - rival(middles), axis=2)
         squares = 0.0
-        for block in _others(layout, backing):
+        for block, from_rivals in zip(others, apart, strict=True):
+            if from_rivals.min() < MISPLACED:
+                continue
             marks, bare = mark_centres(block), _bare(block)
             squares += max(_contrast(self.detail, in_rows(place(marks)), in_rows(place(bare))) - BY_CHANCE, 0.0) ** 2
         return float(np.sqrt(squares))

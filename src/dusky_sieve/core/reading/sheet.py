@@ -28,6 +28,7 @@ from dusky_sieve.core.reading.cover import (
     astray,
     between_rows,
     carried_off,
+    ended,
     feigned,
     next_ones_ink,
     parted,
@@ -372,6 +373,7 @@ def _judge_block(
     lost |= carried_off(block, state, marks.offset[:, 1] / block.nozzle_pitch)
     lost |= between_rows(block, state, marks.beside)
     lost |= next_ones_ink(block, state, offset / block.nozzle_pitch, marks.ink, marks.at_one_end)
+    lost |= ended(block, marks.ink, marks.at_one_end)
     # Rows laid aside by turns may be further aside than their marks' ends are looked for.
     straddles = marks.straddles & (lie.passes[:, 0] == 0)
     along = np.where(straddles, np.inf, marks.offset[:, 0] - lie.passes[:, 0])

@@ -57,6 +57,7 @@ TURNED, MOVED_ON, MIRRORED = (-1.0, -1.0), (1.0, 1.0), ((-1.0, 1.0), (1.0, -1.0)
 LEAST_LANDED = {TURNED: 0.0, MOVED_ON: 0.5} | dict.fromkeys(MIRRORED, 0.8)
 MIRROR_IMAGE = "the sheet is seen as in a mirror, so nothing was read. Lay film with its printed side up, or take the photo with a camera that does not mirror."
 AS_MUCH_MIRRORED = 0.9  # of what a place explains, from which its mirror image is compared with it
+OF_A_COLUMN = 0.2  # by which two places may be apart along travel and are one
 CLEARLY_MORE = 1.15  # times it, from which the mirror image is right without lone marks or colours that say so
 
 
@@ -158,7 +159,10 @@ def _decided(at: Locator, top: Found, other: Found, full: Judge) -> Found:
     if min(off) == 0 and max(off) >= OFF_THE_SHEET:
         return top if off[0] == 0 else other
     # The other backing's blocks lie beyond what was followed: of places that fit alike, one may lead there and another not.
-    mine, others = (max(ground.trace(p.to_photo, at.layout, at.backing) for p in laid[1]) for laid in ways)
+    mine, others = (
+        max(ground.trace(p.to_photo, at.layout, at.backing, rival.registration.to_photo) for p in places)
+        for (_, places), rival in zip(ways, (other, top), strict=True)
+    )
     if clearer(mine, others) or clearer(others, mine):
         return top if mine > others else other
     if (way := told_by_few(at, full, top, other)) is not None:
@@ -294,13 +298,14 @@ def _fills_shown(at: Locator, registration: Registration) -> float:
 def _apart(at: Locator, a: Registration, b: Registration) -> bool:
     """Whether two places differ by more than about half a lattice step where most marks are; beyond them a warp swings.
 
-    Along a mark that is alone in its row, where no lattice goes on, half of its length means nothing.
+    Along a mark that is alone in its row, where no lattice goes on, half of its length means nothing, and along others a fifth of a column:
+    which mark is whose stays the same.
     """
     step = min(float(np.hypot(*b.column_pitch)) for b in at.blocks)
     back = inverse(a.homography)
     apart = project(back, a.to_photo(at.marks.centres)) - project(back, b.to_photo(at.marks.centres))
-    alone = np.array([0.5 * b.mark[0] if b.columns == 1 else 0.0 for b in at.blocks])[at.block_of]
-    apart[:, 0] = np.maximum(np.abs(apart[:, 0]) - alone, 0)
+    same = [0.5 * b.mark[0] if b.columns == 1 else OF_A_COLUMN * abs(b.column_pitch[0]) for b in at.blocks]
+    apart[:, 0] = np.maximum(np.abs(apart[:, 0]) - np.array(same)[at.block_of], 0)
     return bool(np.median(np.linalg.norm(apart, axis=1)) > 0.6 * min(step, at.clear_mm))
 
 
