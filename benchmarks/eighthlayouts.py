@@ -59,6 +59,12 @@ def _layout(style: str, rng: Rng) -> Layout:
     nozzles = int(rng.integers(*NOZZLES.get(style, (36, 260))))
     banks = 2 if style in ("rowbanks", "colbanks") else 1
     shared = _lattice(style, banks * pitch, nozzles, rng)
+    # The second bank of nozzles stands between the first one's rows or columns.
+    between = np.zeros(2)
+    if style == "rowbanks":
+        between[1] = shared["row_pitch"][1] / 2
+    elif style == "colbanks":
+        between[0] = shared["column_pitch"][0] / 2
     blocks: list[dict[str, Any]] = []
     x, y, deep, edge, gap = 0.0, 0.0, 0.0, float(u(35, 160)), rng.uniform(1.3, 6, 2)
     for i, ink in enumerate(inks):
@@ -76,12 +82,11 @@ def _layout(style: str, rng: Rng) -> Layout:
         jump = rng.uniform(0, 5, 2) if style == "scattered" else np.zeros(2)
         origin = np.array([x - left, y - top]) + jump
         for bank in range(banks):
-            at = origin + bank * np.array([0.0, shared["row_pitch"][1] / 2] if style == "rowbanks" else [shared["column_pitch"][0] / 2, 0.0])  # fmt: skip
             blocks.append({
-                "id": f"{ink}-{i}-{bank}", "channel": f"{ink}-{i}", "ink": INKS[ink], "backing": "light", "kind": "marks", "origin": [float(v) for v in at],
+                "id": f"{ink}-{i}-{bank}", "channel": f"{ink}-{i}", "ink": INKS[ink], "backing": "light", "kind": "marks", "origin": [float(v) for v in origin + bank * between],
                 "nozzles": count, "first_nozzle": 1 + bank, "nozzle_step": banks, "nozzle_pitch": pitch, **lattice,
             })  # fmt: skip
-        room = np.array([right - left, bottom - top]) + jump + (shared["column_pitch"][0] / 2 if style == "colbanks" else 0, shared["row_pitch"][1] / 2 if style == "rowbanks" else 0)  # fmt: skip
+        room = np.array([right - left, bottom - top]) + jump + between
         x, deep = x + float(room[0] + gap[0]), max(deep, float(room[1]))
     ends = [np.add(b["origin"], spread(b, b["nozzles"])[2:]) for b in blocks]
     return layout_of(f"eighth {style}", np.max(ends, axis=0), blocks)

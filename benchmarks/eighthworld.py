@@ -43,7 +43,7 @@ def _outlines(block: MarksBlock, faults: BlockTruth, rng: Rng, fed: Floats, ragg
     centre[:, 0] += rng.choice([-1, 1], n) * (block.mark[0] / 2 - half[:, 0])
     along = np.concatenate([np.linspace(-1, 1, SIDES // 2), np.linspace(1, -1, SIDES // 2)])
     across = np.repeat([-1.0, 1.0], SIDES // 2)
-    shape = np.stack(np.broadcast_arrays(along, across), axis=1)[None] * half[:, None]
+    shape = np.stack([along, across], axis=1) * half[:, None]
     shape[..., 1] += rng.normal(0, ragged * block.mark[1], (n, SIDES))
     shape[..., 0] += rng.normal(0, ragged * block.mark[1], (n, SIDES))
     return centre[:, None] + shape, dense
@@ -112,7 +112,7 @@ def _table(h: int, w: int, rng: Rng, names: list[str]) -> Singles:
 def _lit(h: int, w: int, rng: Rng, bad: bool, names: list[str]) -> tuple[Singles, Singles]:
     """What share of the light falls where and its colour, and the gloss that is added to it."""
     u = rng.uniform
-    ys, xs = np.mgrid[0:90, 0:120].astype(np.float32) / (90, 120)[0] - 0.5
+    ys, xs = np.mgrid[0:90, 0:120].astype(np.float32) / 90 - 0.5
     lamp = 1 / (1 + ((xs - u(-1, 1)) ** 2 + (ys - u(-1, 1)) ** 2) * (u(0.3, 1.3) if bad else u(0, 0.4)))
     if rng.random() < (0.5 if bad else 0.2):
         names.append("shadow")  # of an arm: a band with a soft edge

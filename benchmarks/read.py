@@ -63,6 +63,9 @@ FIFTH = partial(thirdworld.photograph, draw=fifthworld.draw_sheet, world="fifth"
 SIXTH = partial(thirdworld.photograph, draw=fifthworld.draw_sheet, world="sixth", shot=sixthworld.shot)
 SEVENTH = partial(thirdworld.photograph, draw=seventhlayouts.draw_layout, world="seventh", shot=sixthworld.shot)
 EIGHTH = partial(thirdworld.photograph, draw=eighthlayouts.draw_layout, world="eighth", shot=eighthworld.shot)
+WORLDS = {
+    "other": otherworld.photograph, "third": thirdworld.photograph, "fourth": FOURTH, "fifth": FIFTH, "sixth": SIXTH, "seventh": SEVENTH, "eighth": EIGHTH,
+}  # fmt: skip
 STATES = ("missing", "deflected", "weak")
 HELD_OUT = 5000
 # Bare paper round a pattern that furniture may stand on: of this world's scenes but for their very edge, of the others' what is sure.
@@ -138,16 +141,7 @@ def one(seed: int, grade: str, perfect: bool, keep: Path | None, measure_yardsti
     scene: Scene | None = None
     place: Place
     if world != "own":
-        drawn_there = {
-            "other": otherworld.photograph,
-            "third": thirdworld.photograph,
-            "fourth": FOURTH,
-            "fifth": FIFTH,
-            "sixth": SIXTH,
-            "seventh": SEVENTH,
-            "eighth": EIGHTH,
-        }[world]
-        sheet, truth, conditions, shown, place = drawn_there(seed, grade, perfect, keep)
+        sheet, truth, conditions, shown, place = WORLDS[world](seed, grade, perfect, keep)
     else:
         sheet, drawn, conditions, shown = photograph(seed, grade, perfect, keep, printed)
         truth, scene = drawn.blocks, drawn.scene
@@ -293,7 +287,7 @@ def main() -> None:
     parser.add_argument("--refuse", action="store_true")
     parser.add_argument(
         "--world",
-        choices=("own", "other", "third", "fourth", "fifth", "sixth", "seventh", "eighth"),
+        choices=("own", *WORLDS),
         default="own",
         help="whose sheets and photographs",
     )

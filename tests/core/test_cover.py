@@ -217,7 +217,7 @@ def test_the_end_of_the_next_mark_seen_in_a_gap_of_a_touching_row_is_no_thrown_m
 
 @pytest.mark.parametrize("side", [0, COLUMNS - 1])
 def test_rows_next_to_each_other_of_which_the_outermost_mark_shows_in_part_have_run_out_aside_of_their_marks(side):
-    """A wave carried the last rows of a block nearly a column along, where gaps of three pixels said nothing, and six marks were read for others."""
+    """A wave carried the last rows of a block nearly a column along, where gaps of three pixels said nothing, and three marks were read for others."""
     outer = side + COLUMNS * np.arange(4, 7)
     ink, at_one_end = np.ones(N), np.zeros(N, bool)
     ink[outer], at_one_end[outer] = (0.7, 0.5, 0.2), True

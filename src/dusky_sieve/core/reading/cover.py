@@ -246,7 +246,7 @@ def next_ones_ink(block: MarksBlock, state: NDArray[np.int64], offset: Floats, i
     """
     step, columns = block.column_pitch[1] / block.nozzle_pitch, min(block.columns, block.nozzles)
     thrown, found = state == STATE_DEFLECTED, np.zeros(len(state), bool)
-    if columns < 2 or abs(step) < A_STEP or clear_width(block) > NEARLY_TOUCHING * abs(block.column_pitch[0]):
+    if abs(step) < A_STEP or not _nearly_touching(block):
         return found
     index, across = np.arange(len(state)), np.nan_to_num(offset[:, 1])
     for side in (-1, 1):
@@ -264,9 +264,9 @@ def ended(block: MarksBlock, ink: Floats, at_one_end: Bools) -> Bools:
     ink : (n,) share of a typical mark; see next_ones_ink. A wave carries a corner's rows aside where gaps are too narrow to say so; three
     nozzles of one side do not break off next to each other.
     """
-    columns, found = min(block.columns, block.nozzles), np.zeros(-(-block.nozzles // block.columns), bool)
-    if columns < 2 or clear_width(block) > NEARLY_TOUCHING * abs(block.column_pitch[0]):
+    if not _nearly_touching(block):
         return np.zeros(block.nozzles, bool)
+    columns, found = min(block.columns, block.nozzles), np.zeros(-(-block.nozzles // block.columns), bool)
     part = at_one_end & (ink > NO_PART) & (ink < PART_OF_IT)
     first = np.arange(0, block.nozzles, columns)
     last = np.minimum(first + columns, block.nozzles) - 1
@@ -275,6 +275,12 @@ def ended(block: MarksBlock, ink: Floats, at_one_end: Bools) -> Bools:
         together = cv2.morphologyEx(seen, cv2.MORPH_OPEN, np.ones((LEAST_LINES, 1), np.uint8), borderType=cv2.BORDER_CONSTANT, borderValue=(0,))  # fmt: skip
         found |= together[:, 0] > 0
     return np.repeat(found, columns)[: block.nozzles]
+
+
+def _nearly_touching(block: MarksBlock) -> bool:
+    """Whether marks have neighbours along travel, and gaps to them in which hardly any paper shows."""
+    several = min(block.columns, block.nozzles) > 1
+    return several and clear_width(block) <= NEARLY_TOUCHING * abs(block.column_pitch[0])
 
 
 def printed_paper(bare: dict[str, Floats], strength: dict[str, float]) -> dict[str, float]:

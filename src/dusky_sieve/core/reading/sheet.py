@@ -364,26 +364,24 @@ def _judge_block(
     if blurred or marks.contrast < LEAST_CONTRAST or all_faint(marks):
         poor = _warned(block, "blurred" if blurred else "dim")
         return _refused(block, poor.message), nothing, [*_most_first(block, hidden), poor]
-    judgement = judge_marks(
-        ink, ink_sigma, offset / block.nozzle_pitch, marks.offset_sigma / block.nozzle_pitch, marks.judged,
-        dead=marks.printing < DEAD,
-    )  # fmt: skip
+    pitches, known = offset / block.nozzle_pitch, marks.offset_sigma / block.nozzle_pitch
+    judgement = judge_marks(ink, ink_sigma, pitches, known, marks.judged, dead=marks.printing < DEAD)
     state = np.where(marks.covered, STATE_UNSEEN, judgement.state)  # what lies over marks says nothing of the lattice
-    lost = astray(block, state, offset / block.nozzle_pitch)
+    lost = astray(block, state, pitches)
     lost |= carried_off(block, state, marks.offset[:, 1] / block.nozzle_pitch)
     lost |= between_rows(block, state, marks.beside)
-    lost |= next_ones_ink(block, state, offset / block.nozzle_pitch, marks.ink, marks.at_one_end)
+    lost |= next_ones_ink(block, state, pitches, marks.ink, marks.at_one_end)
     lost |= ended(block, marks.ink, marks.at_one_end)
     # Rows laid aside by turns may be further aside than their marks' ends are looked for.
     straddles = marks.straddles & (lie.passes[:, 0] == 0)
     along = np.where(straddles, np.inf, marks.offset[:, 0] - lie.passes[:, 0])
     lost |= adrift(block, state, np.where(solid, along, np.nan))
-    lost |= unsettled(offset[solid, 1] / block.nozzle_pitch)
+    lost |= unsettled(pitches[solid, 1])
     thrown = np.flatnonzero(state == STATE_DEFLECTED)
     lost[thrown] |= near_by.carry(mark_centres(block)[thrown], offset[thrown], block.nozzle_pitch)
     lost = spread(block, lost, state)
     lost |= parted(block, lost, straddles)
-    print_below = marks.cut | feigned(state, ink, offset[:, 1] / block.nozzle_pitch, foreign)
+    print_below = marks.cut | feigned(state, ink, pitches[:, 1], foreign)
     judgement = replace(judgement, judged=judgement.judged & ~lost & ~print_below)
     hidden["covered"] |= print_below & ~marks.outside
     if lost.any():
